@@ -1,0 +1,178 @@
+// Package facts compares what a stage demands of an agent with what the agent has.
+//
+//	demand, err := facts.ParseDemand(map[string]string{"os": "linux", "go": ">=1.22"})
+//	missing := demand.Against(facts.Facts{"os": "linux", "go": "1.26.8"})
+package facts
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/Masterminds/semver/v3"
+	"oskeld.dev/oskeld/internal/core/fault"
+)
+
+// Facts are what an agent has: a word, a version, a size in bytes ("8589934592") or a count, by name.
+type Facts map[string]string
+
+// Demand is what a stage asks, by fact: a word, a semantic-version range, or a bound on a size.
+type Demand map[string]string
+
+var (
+	sizeRule  = regexp.MustCompile(`^(>=|>|<=|<|=)?\s*(\d+(?:\.\d+)?)\s*(B|KiB|MiB|GiB|TiB|kB|MB|GB|TB)$`)
+	rangeRule = regexp.MustCompile(`^\s*[<>=^~!]`)
+	factName  = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,49}$`)
+	sizeUnits = map[string]float64{"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40, "kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}
+)
+
+// ParseDemand checks each demand's form.
+func ParseDemand(asked map[string]string) (Demand, error) {
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		if err := Check(name, asked[name]); err != nil {
+			return nil, err
+		}
+	}
+	return maps.Clone(asked), nil
+}
+
+// Check tells what is wrong with one demand.
+func Check(name, want string) error {
+	if !factName.MatchString(name) {
+		return fault.Invalid("%q is not the name of a fact", name).Hint("use lower-case letters, digits and \"-\"")
+	}
+	if strings.TrimSpace(want) == "" {
+		return fault.Invalid("the demand for %s is empty", name).Hint("write a word, or a range such as \">=1.22\"")
+	}
+	if rangeRule.MatchString(want) && !sizeRule.MatchString(strings.TrimSpace(want)) {
+		if _, err := semver.NewConstraint(want); err != nil {
+			return fault.Invalid("%q is not a range of versions", want).Hint(`write it as ">=1.22" or ">=1.22, <2"`)
+		}
+	}
+	return nil
+}
+
+// Lack is one demand that an agent does not meet.
+type Lack struct{ Name, Want, Have string }
+
+func (l Lack) String() string {
+	want := l.Name + " " + l.Want
+	if !rangeRule.MatchString(l.Want) {
+		want = l.Name + " = " + l.Want
+	}
+	if l.Have == "" {
+		return want + " (none there)"
+	}
+	return want + " (has " + l.Have + ")"
+}
+
+// Against lists what the facts lack, sorted by name; empty when all is met.
+func (d Demand) Against(have Facts) []Lack {
+	var lacks []Lack
+	for _, name := range slices.Sorted(maps.Keys(d)) {
+		if !meets(d[name], have[name]) {
+			lacks = append(lacks, Lack{name, d[name], have[name]})
+		}
+	}
+	return lacks
+}
+
+func meets(want, have string) bool {
+	if have == "" {
+		return false
+	}
+	if m := sizeRule.FindStringSubmatch(strings.TrimSpace(want)); m != nil {
+		n, _ := strconv.ParseFloat(m[2], 64)
+		got, err := strconv.ParseFloat(have, 64)
+		return err == nil && compare(m[1], got, n*sizeUnits[m[3]])
+	}
+	if rangeRule.MatchString(want) {
+		c, err := semver.NewConstraint(want)
+		v, err2 := semver.NewVersion(have)
+		return err == nil && err2 == nil && c.Check(v)
+	}
+	return want == have
+}
+
+func compare(op string, a, b float64) bool {
+	switch op {
+	case ">":
+		return a > b
+	case "<":
+		return a < b
+	case "<=":
+		return a <= b
+	case "=":
+		return math.Abs(a-b) < 1
+	}
+	return a >= b
+}
+
+// Join intersects the demands of stages that share an agent. Two different words for one fact,
+// or two ranges of which one names a version outside the other, cannot both hold.
+func (d Demand) Join(other Demand) (Demand, error) {
+	out := maps.Clone(d)
+	if out == nil {
+		out = Demand{}
+	}
+	for _, name := range slices.Sorted(maps.Keys(other)) {
+		a, b := out[name], other[name]
+		switch {
+		case a == "" || a == b:
+			out[name] = b
+		case rangeRule.MatchString(a) && rangeRule.MatchString(b) && !sizeRule.MatchString(a) && !sizeRule.MatchString(b):
+			out[name] = a + ", " + b
+		case rangeRule.MatchString(a) && meets(a, b):
+			out[name] = b
+		case rangeRule.MatchString(b) && meets(b, a):
+		default:
+			return nil, fault.Invalid("%s = %q and %s = %q cannot both hold on one agent", name, a, name, b).
+				Hint("stages that follow each other share an agent: let the later one say `after` instead")
+		}
+	}
+	return out, nil
+}
+
+// Agent is a candidate with its facts.
+type Agent struct {
+	Name  string
+	Facts Facts
+}
+
+// Nearest says in words which agent lacks least, and what; "" when one meets all.
+func (d Demand) Nearest(agents []Agent) string {
+	best, bestLacks := "", []Lack(nil)
+	for _, a := range agents {
+		lacks := d.Against(a.Facts)
+		if len(lacks) == 0 {
+			return ""
+		}
+		if best == "" || len(lacks) < len(bestLacks) {
+			best, bestLacks = a.Name, lacks
+		}
+	}
+	if best == "" {
+		return "no agent has joined yet"
+	}
+	words := make([]string, len(bestLacks))
+	for i, l := range bestLacks {
+		words[i] = l.String()
+	}
+	return fmt.Sprintf("the nearest, %s, lacks %s", best, strings.Join(words, " and "))
+}
+
+// String gives the demand as text in a fixed order, the key under which equal demands are interned.
+func (d Demand) String() string {
+	parts := make([]string, 0, len(d))
+	for _, name := range slices.Sorted(maps.Keys(d)) {
+		parts = append(parts, name+" "+d[name])
+	}
+	if len(parts) == 0 {
+		return "any agent"
+	}
+	return strings.Join(parts, ", ")
+}

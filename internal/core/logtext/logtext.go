@@ -1,0 +1,72 @@
+// Package logtext packs lines of a log into segments and back.
+//
+//	body := logtext.Pack(lines)
+//	lines, err := logtext.Unpack(body, first)
+//
+// A segment is zstd over one record a line: step and milliseconds as decimal numbers, "1" for
+// standard error, the text, each ended by a tab but the text by a line feed.
+package logtext
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/view"
+)
+
+// MostRaw is the largest size of a segment before compression, in bytes.
+const MostRaw = 8 << 20
+
+var encoder = sync.OnceValue(func() *zstd.Encoder {
+	e, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	return e
+})
+
+var decoder = sync.OnceValue(func() *zstd.Decoder {
+	d, _ := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MostRaw))
+	return d
+})
+
+// Append adds a line's record to raw.
+func Append(raw []byte, l view.LogLine) []byte {
+	raw = strconv.AppendInt(raw, int64(l.Step), 10)
+	raw = append(raw, '\t')
+	raw = strconv.AppendInt(raw, l.MS, 10)
+	raw = append(raw, '\t')
+	if l.Error {
+		raw = append(raw, '1')
+	}
+	raw = append(raw, '\t')
+	raw = append(raw, l.Text...)
+	return append(raw, '\n')
+}
+
+// Pack compresses records.
+func Pack(raw []byte) []byte { return encoder().EncodeAll(raw, nil) }
+
+// Unpack gives the lines of a segment whose first line has the number first. Errors are of kind
+// invalid: a segment comes from an agent and may be anything.
+func Unpack(body []byte, first int64) ([]view.LogLine, error) {
+	raw, err := decoder().DecodeAll(body, nil)
+	if err != nil {
+		return nil, fault.Invalid("the log segment cannot be unpacked: %v", err)
+	}
+	lines := make([]view.LogLine, 0, bytes.Count(raw, []byte{'\n'}))
+	for record := range strings.Lines(string(raw)) {
+		f := strings.SplitN(strings.TrimSuffix(record, "\n"), "\t", 4)
+		if len(f) != 4 {
+			return nil, fault.Invalid("the log segment has a broken record")
+		}
+		step, err1 := strconv.Atoi(f[0])
+		ms, err2 := strconv.ParseInt(f[1], 10, 64)
+		if err1 != nil || err2 != nil {
+			return nil, fault.Invalid("the log segment has a broken record")
+		}
+		lines = append(lines, view.LogLine{Number: first + int64(len(lines)), Step: step, MS: ms, Error: f[2] == "1", Text: f[3]})
+	}
+	return lines, nil
+}
