@@ -1,0 +1,86 @@
+package database
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/facts"
+	"oskeld.dev/oskeld/internal/core/fault"
+)
+
+// AddJoinToken keeps the digest of a token with which one agent may join.
+func (db *DB) AddJoinToken(ctx context.Context, digest []byte, by string, endsAt time.Time) error {
+	return db.exec(ctx, `insert into join_token (digest, made_by, ends_at) values ($1, $2, $3)`, digest, by, endsAt)
+}
+
+// UseJoinToken spends a join token; refused when it was used or has ended.
+func (db *DB) UseJoinToken(ctx context.Context, digest []byte) error {
+	tag, err := db.q.Exec(ctx, `update join_token set used_at = now() where digest = $1 and used_at is null and ends_at > now()`, digest)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fault.Unknown("the join token is not known, was used, or has ended").Hint("make a new one: oskeld agent add")
+	}
+	return err
+}
+
+// Agent row. Here tells whether it was seen in the last minute.
+type Agent struct {
+	ID        uuid.UUID
+	Name      string
+	Facts     facts.Facts
+	Places    int
+	SeenAt    time.Time
+	CreatedAt time.Time
+	Here      bool
+	Does      []string
+}
+
+// AddAgent keeps an agent under the digest of its credential; an agent of that name that was
+// removed, or has not been seen for a minute, gives its name up.
+func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, error) {
+	var id uuid.UUID
+	err := db.q.QueryRow(ctx, `insert into agent (id, name, digest, facts, places) values ($1, $2, $3, $4, $5)
+		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), removed_at = null
+		where agent.removed_at is not null or agent.seen_at < now() - interval '1 minute'
+		returning id`, a.ID, a.Name, digest, a.Facts, a.Places).Scan(&id)
+	if id == uuid.Nil && (err == nil || err.Error() == "no rows in result set") {
+		return id, fault.Conflict("an agent %q is there already", a.Name).Hint("give this one another name: --name")
+	}
+	return id, err
+}
+
+const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here,
+	array(select l.name || '/' || b.number || ' ' || coalesce((select r.name from stage_run r where r.build = c.build and r.chain = c.index and r.state = 'running' limit 1), '')
+		from chain c join build b on b.id = c.build join pipeline l on l.id = b.pipeline where c.agent = a.id and c.state = 'taken' order by 1) as does
+	from agent a`
+
+// AgentByDigest finds who holds an agent's credential.
+func (db *DB) AgentByDigest(ctx context.Context, digest []byte) (Agent, error) {
+	return one[Agent](ctx, db, func() error {
+		return fault.Unknown("this agent is not known, or was removed").Hint("join again with a new join token")
+	}, `select `+agentColumns+` where a.digest = $1 and a.removed_at is null`, digest)
+}
+
+// Agents lists those that are not removed, by name.
+func (db *DB) Agents(ctx context.Context) ([]Agent, error) {
+	return many[Agent](ctx, db, `select `+agentColumns+` where a.removed_at is null order by a.name`)
+}
+
+// AgentsSeen lists the agents seen in the last 14 days as candidates for demands.
+func (db *DB) AgentsSeen(ctx context.Context) ([]facts.Agent, error) {
+	return many[facts.Agent](ctx, db, `select name, facts from agent where removed_at is null and seen_at > now() - interval '14 days' order by name`)
+}
+
+// SeeAgent notes that an agent called, with its facts and places.
+func (db *DB) SeeAgent(ctx context.Context, id uuid.UUID, f facts.Facts, places int) error {
+	return db.exec(ctx, `update agent set seen_at = now(), facts = $2, places = $3 where id = $1`, id, f, places)
+}
+
+// RemoveAgent bars an agent; what it runs is handed out again when its lease ends.
+func (db *DB) RemoveAgent(ctx context.Context, name string) error {
+	tag, err := db.q.Exec(ctx, `update agent set removed_at = now(), digest = sha256(digest) where name = $1 and removed_at is null`, name)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fault.Missing("no agent %q", name)
+	}
+	return err
+}

@@ -1,0 +1,300 @@
+package database
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/plan"
+	"oskeld.dev/oskeld/internal/core/progress"
+	"oskeld.dev/oskeld/internal/core/view"
+)
+
+// Build row with what it belongs to.
+type Build struct {
+	ID           uuid.UUID
+	Pipeline     uuid.UUID
+	PipelineName string
+	Project      uuid.UUID
+	Number       int
+	State        progress.State
+	Cause        string
+	Stopping     string
+	Ref          string
+	Commit       string
+	Branch       string
+	Tag          string
+	Version      string
+	Derivation   string
+	StartedBy    string
+	Trusted      bool
+	Plan         plan.Plan
+	Changes      Changes
+	CreatedAt    time.Time
+	StartedAt    *time.Time
+	EndedAt      *time.Time
+	Times        view.Times
+}
+
+// Changes are the commits in a build, and the number of the passed build that they count from.
+type Changes struct {
+	Since   int           `json:"since"`
+	Subject string        `json:"subject"`
+	List    []view.Change `json:"list"`
+	Paths   []string      `json:"paths"`
+}
+
+// NextNumber takes a pipeline's next number; the pipeline's row is locked until the end of the
+// transaction, so a rolled back start leaves no gap.
+func (db *DB) NextNumber(ctx context.Context, pipeline uuid.UUID) (n int, err error) {
+	err = db.q.QueryRow(ctx, `update pipeline set last = last + 1 where id = $1 returning last`, pipeline).Scan(&n)
+	return n, err
+}
+
+// AddBuild writes a new build with its plan, stage runs and chains in their first state.
+func (db *DB) AddBuild(ctx context.Context, b Build, p progress.Build) error {
+	err := db.exec(ctx, `insert into build (id, pipeline, number, state, cause, ref, commit, branch, tag, version, derivation, started_by, trusted, plan, changes, ended_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, case when $16 then now() end)`,
+		b.ID, b.Pipeline, b.Number, p.State, p.Cause, b.Ref, b.Commit, b.Branch, b.Tag, b.Version, b.Derivation, b.StartedBy, b.Trusted, b.Plan, b.Changes, p.State.Over())
+	if err != nil {
+		return err
+	}
+	_, err = db.q.CopyFrom(ctx, pgx.Identifier{"stage_run"}, []string{"build", "index", "name", "purpose", "chain", "state", "cause", "satisfied"},
+		pgx.CopyFromSlice(len(p.Runs), func(i int) ([]any, error) {
+			r := p.Runs[i]
+			return []any{b.ID, i, r.Name, string(b.Plan.Runs[i].Stage.Purpose), r.Chain, string(r.State), r.Cause, r.Satisfied}, nil
+		}))
+	if err != nil {
+		return err
+	}
+	for i, c := range p.Chains {
+		demand := b.Plan.Chains[i].Demand
+		if err := db.exec(ctx, `with d as (insert into demand (text, facts) values ($4, $5) on conflict (text) do update set text = excluded.text returning id)
+			insert into chain (build, index, state, demand, ready_at) select $1, $2, $3, d.id, case when $3 = 'waiting' then now() end from d`,
+			b.ID, i, c.State, demand.String(), demand); err != nil {
+			return err
+		}
+	}
+	return db.exec(ctx, `update stage_run set ready_at = now() where build = $1 and state = 'waiting' and index = any($2)`, b.ID, ready(p))
+}
+
+// ready lists the runs that wait for nothing but an agent.
+func ready(p progress.Build) (list []int) {
+	for i, r := range p.Runs {
+		waits := r.Follows >= 0 && !p.Runs[r.Follows].Satisfied
+		for _, n := range r.After {
+			waits = waits || !p.Runs[n].Satisfied
+		}
+		if r.State == progress.Waiting && !waits {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+const buildColumns = `b.id, b.pipeline, l.name as pipeline_name, l.project, b.number, b.state, b.cause, b.stopping, b.ref, b.commit, b.branch, b.tag,
+	b.version, b.derivation, b.started_by, b.trusted, b.plan, b.changes, b.created_at, b.started_at, b.ended_at,
+	(select jsonb_build_object('waiting_ms', coalesce(sum(waiting_ms), 0), 'preparing_ms', coalesce(sum(preparing_ms), 0),
+		'working_ms', coalesce(sum(working_ms), 0), 'delivering_ms', coalesce(sum(delivering_ms), 0)) from stage_run r where r.build = b.id) as times
+	from build b join pipeline l on l.id = b.pipeline`
+
+// Build finds a build by its pipeline's name and number.
+func (db *DB) Build(ctx context.Context, pipeline string, number int) (Build, error) {
+	return one[Build](ctx, db, missing("no build %s/%d", pipeline, number), `select `+buildColumns+` where l.name = $1 and b.number = $2`, pipeline, number)
+}
+
+// BuildByID finds a build by its key.
+func (db *DB) BuildByID(ctx context.Context, id uuid.UUID) (Build, error) {
+	return one[Build](ctx, db, missing("no build %s", id), `select `+buildColumns+` where b.id = $1`, id)
+}
+
+// Builds lists a pipeline's builds below a number, newest first.
+func (db *DB) Builds(ctx context.Context, pipeline uuid.UUID, below, most int) ([]Build, error) {
+	return many[Build](ctx, db, `select `+buildColumns+` where b.pipeline = $1 and b.number < $2 order by b.number desc limit $3`, pipeline, below, most)
+}
+
+// RecentBuilds lists the newest builds of projects: those that have not ended first.
+func (db *DB) RecentBuilds(ctx context.Context, projects []uuid.UUID, most int) ([]Build, error) {
+	return many[Build](ctx, db, `select `+buildColumns+` where b.id in (
+			(select id from build where ended_at is null order by created_at desc limit $2) union
+			(select id from build order by created_at desc limit $2))
+		and l.project = any($1) order by (b.ended_at is null) desc, b.created_at desc limit $2`, projects, most)
+}
+
+// LastPassed is the newest passed build of a branch below a number; 0 and "" for none.
+func (db *DB) LastPassed(ctx context.Context, pipeline uuid.UUID, branch string, below int) (number int, commit string, err error) {
+	err = db.q.QueryRow(ctx, `select number, commit from build where pipeline = $1 and branch = $2 and state = 'passed' and number < $3
+		order by number desc limit 1`, pipeline, branch, below).Scan(&number, &commit)
+	if err == pgx.ErrNoRows {
+		return 0, "", nil
+	}
+	return number, commit, err
+}
+
+// LockBuild locks a build's row until the end of the transaction. With skip, a build that
+// somebody else has locked gives false.
+func (db *DB) LockBuild(ctx context.Context, id uuid.UUID, skip bool) (bool, error) {
+	sql := `select id from build where id = $1 for update`
+	if skip {
+		sql += ` skip locked`
+	}
+	ids, err := column[uuid.UUID](ctx, db, sql, id)
+	return len(ids) == 1, err
+}
+
+// Progress reads the state of a build for core/progress.
+func (db *DB) Progress(ctx context.Context, b Build) (progress.Build, error) {
+	p := progress.Build{State: b.State, Cause: b.Cause, Stopping: b.Stopping}
+	runs, err := many[struct {
+		State     progress.State
+		Cause     string
+		Satisfied bool
+	}](ctx, db, `select state, cause, satisfied from stage_run where build = $1 order by index`, b.ID)
+	if err != nil {
+		return p, err
+	}
+	for i, r := range runs {
+		of := b.Plan.Runs[i]
+		p.Runs = append(p.Runs, progress.Run{State: r.State, Cause: r.Cause, Satisfied: r.Satisfied, Chain: of.Chain,
+			Follows: of.Follows, After: of.After, Name: string(of.Stage.Name), Skip: of.Skip})
+	}
+	chains, err := many[struct {
+		State progress.ChainState
+		Agent string
+		Fence int64
+		Lost  int
+	}](ctx, db, `select c.state, coalesce(a.name, '') as agent, c.fence, c.lost from chain c left join agent a on a.id = c.agent where c.build = $1 order by c.index`, b.ID)
+	for i, c := range chains {
+		of := b.Plan.Chains[i]
+		p.Chains = append(p.Chains, progress.Chain{State: c.State, Agent: c.Agent, Fence: c.Fence, Lost: c.Lost, Runs: of.Runs, Needs: of.Needs})
+	}
+	return p, err
+}
+
+// SaveProgress writes what changed between two states of a build.
+func (db *DB) SaveProgress(ctx context.Context, id uuid.UUID, before, after progress.Build) error {
+	if err := db.exec(ctx, `update build set state = $2, cause = $3, stopping = $4,
+		started_at = coalesce(started_at, case when $2 = 'running' then now() end), ended_at = case when $5 then now() end where id = $1`,
+		id, after.State, after.Cause, after.Stopping, after.State.Over()); err != nil {
+		return err
+	}
+	batch := &pgx.Batch{}
+	for i, r := range after.Runs {
+		if r.State != before.Runs[i].State || r.Cause != before.Runs[i].Cause || r.Satisfied != before.Runs[i].Satisfied {
+			batch.Queue(`update stage_run set state = $3, cause = $4, satisfied = $5,
+				started_at = case $3 when 'running' then now() when 'waiting' then null else started_at end,
+				waiting_ms = case $3 when 'running' then (extract(epoch from now() - coalesce(ready_at, now())) * 1000)::bigint else waiting_ms end,
+				ended_at = case when $6 then now() end,
+				agent = case $3 when 'running' then $7 else agent end,
+				fence = case $3 when 'running' then $8 else fence end where build = $1 and index = $2`,
+				id, i, r.State, r.Cause, r.Satisfied, r.State.Over(), after.Chains[r.Chain].Agent, after.Chains[r.Chain].Fence)
+		}
+	}
+	for i, c := range after.Chains {
+		if was := before.Chains[i]; c.State != was.State || c.Fence != was.Fence || c.Lost != was.Lost {
+			batch.Queue(`update chain set state = $3, fence = $4, lost = $5, agent = case when $3 = 'taken' then agent end,
+				token = case when $3 = 'taken' then token end, lease_until = case when $3 = 'taken' then lease_until end,
+				ready_at = case when $3 = 'waiting' then now() else ready_at end where build = $1 and index = $2`,
+				id, i, c.State, c.Fence, c.Lost)
+		}
+	}
+	was := ready(before)
+	batch.Queue(`update stage_run set ready_at = now() where build = $1 and index = any($2) and not index = any($3)`, id, ready(after), append([]int{-1}, was...))
+	results := db.sendBatch(ctx, batch)
+	return results.Close()
+}
+
+func (db *DB) sendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
+	if tx, ok := db.q.(pgx.Tx); ok {
+		return tx.SendBatch(ctx, b)
+	}
+	return db.pool.SendBatch(ctx, b)
+}
+
+// Run row.
+type Run struct {
+	Index        int
+	Name         string
+	Purpose      string
+	Chain        int
+	State        progress.State
+	Cause        string
+	Agent        string
+	Fence        int64
+	ReadyAt      *time.Time
+	StartedAt    *time.Time
+	EndedAt      *time.Time
+	WaitingMS    int64
+	PreparingMS  int64
+	WorkingMS    int64
+	DeliveringMS int64
+	Steps        []view.Step
+	Notes        []string
+	Carried      []artifact.File
+	Lines        int64
+}
+
+// Runs lists the stage runs of a build, with the length of their logs.
+func (db *DB) Runs(ctx context.Context, build uuid.UUID) ([]Run, error) {
+	return many[Run](ctx, db, `select r.index, r.name, r.purpose, r.chain, r.state, r.cause, r.agent, r.fence, r.ready_at, r.started_at, r.ended_at,
+		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.carried,
+		coalesce((select g.first + g.lines - 1 from log_segment g where g.build = r.build and g.run = r.index and g.fence = r.fence order by g.seq desc limit 1), 0) as lines
+		from stage_run r where r.build = $1 order by r.index`, build)
+}
+
+// SetSteps notes how far the steps of a running stage run are.
+func (db *DB) SetSteps(ctx context.Context, build uuid.UUID, run int, steps []view.Step, preparingMS int64) error {
+	return db.exec(ctx, `update stage_run set steps = $3, preparing_ms = $4 where build = $1 and index = $2`, build, run, steps, preparingMS)
+}
+
+// EndRun notes times, steps, notes and carried files of a stage run that ended.
+func (db *DB) EndRun(ctx context.Context, build uuid.UUID, run int, t view.Times, steps []view.Step, notes []string, carried []artifact.File) error {
+	return db.exec(ctx, `update stage_run set preparing_ms = $3, working_ms = $4, delivering_ms = $5, steps = $6, notes = $7, carried = $8
+		where build = $1 and index = $2`, build, run, t.PreparingMS, t.WorkingMS, t.DeliveringMS, notNil(steps), notNil(notes), carried)
+}
+
+func notNil[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// AddTests keeps the sum of a stage run's tests, and the failed ones whole.
+func (db *DB) AddTests(ctx context.Context, build uuid.UUID, run int, sum view.TestSum, failed []view.FailedTest) error {
+	if err := db.exec(ctx, `insert into tests (build, run, total, passed, failed, skipped) values ($1, $2, $3, $4, $5, $6)
+		on conflict (build, run) do nothing`, build, run, sum.Total, sum.Passed, sum.Failed, sum.Skipped); err != nil {
+		return err
+	}
+	_, err := db.q.CopyFrom(ctx, pgx.Identifier{"test_failed"}, []string{"build", "run", "place", "suite", "name", "seconds", "message"},
+		pgx.CopyFromSlice(len(failed), func(i int) ([]any, error) {
+			t := failed[i]
+			return []any{build, run, i, t.Suite, t.Name, t.Seconds, t.Message}, nil
+		}))
+	return err
+}
+
+// TestRow is the sum of one stage run's tests.
+type TestRow struct {
+	Run     int
+	Total   int
+	Passed  int
+	Failed  int
+	Skipped int
+}
+
+// Tests lists what the stage runs of a build read.
+func (db *DB) Tests(ctx context.Context, build uuid.UUID) ([]TestRow, error) {
+	return many[TestRow](ctx, db, `select run, total, passed, failed, skipped from tests where build = $1 order by run`, build)
+}
+
+// FailedTests lists a build's failed tests, with whether each failed in another build too.
+func (db *DB) FailedTests(ctx context.Context, build uuid.UUID, pipeline uuid.UUID, branch string, number int) ([]view.FailedTest, error) {
+	return many[view.FailedTest](ctx, db, `select r.name as stage, t.suite, t.name, t.seconds, t.message,
+		case when exists (select 1 from test_failed o where o.suite = t.suite and o.name = t.name and o.build =
+			(select id from build where pipeline = $2 and branch = $3 and number < $4 and ended_at is not null order by number desc limit 1))
+		then 'still' else 'new' end as since
+		from test_failed t join stage_run r on r.build = t.build and r.index = t.run where t.build = $1 order by t.run, t.place`, build, pipeline, branch, number)
+}
