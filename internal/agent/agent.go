@@ -1,0 +1,282 @@
+// Package agent takes assignments from a service and gives them to the runner.
+//
+//	a, err := agent.Join(ctx, agent.Options{Service: url, Dir: dir, Name: "barrow", JoinToken: token})
+//	err = a.Run(ctx)
+//
+// An agent calls out and is never called. It goes on through an absent service: what it has to
+// tell waits on its disk.
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"oskeld.dev/oskeld/internal/client"
+	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/facts"
+	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/runner"
+)
+
+// Options for Join. JoinToken is spent on the first start; later ones find the agent's own token
+// in Dir. Extra facts are added to those that are found. Beat is how often leases are renewed.
+type Options struct {
+	Service   string
+	Dir       string
+	Name      string
+	JoinToken string
+	Places    int
+	Extra     facts.Facts
+	Env       map[string]string // for every step
+	Beat      time.Duration
+	Program   string // the oskeld for the steps' PATH
+	Log       *slog.Logger
+}
+
+// Agent is a joined agent.
+type Agent struct {
+	Options
+	client  *client.Client
+	machine runner.Machine
+	facts   facts.Facts
+
+	mu    sync.Mutex
+	holds map[int64]held
+	moved chan struct{} // something began or ended
+}
+
+type held struct {
+	stop context.CancelCauseFunc
+}
+
+// errLost is the cause of a run whose assignment was handed out again.
+var errLost = errors.New("the assignment was lost")
+
+// identity is what an agent keeps of itself, in Dir/agent.json.
+type identity struct {
+	Service string `json:"service"`
+	Name    string `json:"name"`
+	Token   string `json:"token"`
+}
+
+// Join finds the agent's identity in its directory, or joins the service with the join token.
+func Join(ctx context.Context, o Options) (*Agent, error) {
+	if o.Places < 1 {
+		o.Places = 1
+	}
+	if o.Beat == 0 {
+		o.Beat = 5 * time.Second
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	o.Dir = dir
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, fault.Unavailable("the agent's directory %s cannot be made: %v", o.Dir, err).Hint("name another with --dir")
+	}
+	a := &Agent{Options: o, facts: Look(ctx), holds: map[int64]held{}, moved: make(chan struct{}, 1),
+		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env}}
+	maps.Copy(a.facts, o.Extra)
+	path := filepath.Join(o.Dir, "agent.json")
+	var id identity
+	text, err := os.ReadFile(path)
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(text, &id); err != nil {
+			return nil, fault.Invalid("%s cannot be read: %v", path, err).Hint("remove it and join again with a join token")
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	}
+	if id.Token == "" || o.JoinToken != "" && id.Service != o.Service {
+		if o.JoinToken == "" {
+			return nil, fault.Invalid("this machine has not joined %s yet", o.Service).
+				Hint("make a join token with oskeld agent add, and give it in OSKELD_JOIN_TOKEN or with --join-token-file")
+		}
+		token, err := client.New(o.Service, "").Join(ctx, o.JoinToken, o.Name, a.call())
+		if err != nil {
+			return nil, err
+		}
+		id = identity{o.Service, o.Name, token}
+		text, err := json.Marshal(id)
+		if err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	a.Name = id.Name
+	a.client = client.New(o.Service, id.Token)
+	return a, nil
+}
+
+func (a *Agent) call() assignment.Call {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return assignment.Call{Facts: a.facts, Places: a.Places, Free: max(0, a.Places-len(a.holds)), Holds: slices.Sorted(maps.Keys(a.holds))}
+}
+
+// Run takes and runs assignments until ctx ends; then running steps are stopped, reported as such,
+// and Run returns. An error means that the service does not know this agent.
+func (a *Agent) Run(ctx context.Context) error {
+	a.clean()
+	a.Log.Info("agent ready", "name", a.Name, "service", a.Service, "places", a.Places)
+	var running sync.WaitGroup
+	calls, stopCalls := context.WithCancel(context.WithoutCancel(ctx))
+	var loops sync.WaitGroup
+	loops.Go(func() { a.beats(calls) })
+	loops.Go(func() { a.orders(calls) })
+	err := a.takes(ctx, &running)
+	a.stopAll(runner.ErrStop)
+	running.Wait()
+	stopCalls()
+	loops.Wait()
+	return err
+}
+
+// clean ends what a killed agent of this directory left behind: processes, workspaces, spools.
+// What they had not reported is lost with their lease.
+func (a *Agent) clean() {
+	for _, sub := range []string{"work", "spool"} {
+		dir := filepath.Join(a.Dir, sub)
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			runner.Sweep(e.Name())
+			runner.Remove(filepath.Join(dir, e.Name()))
+		}
+	}
+}
+
+// takes asks for work while there are free places.
+func (a *Agent) takes(ctx context.Context, running *sync.WaitGroup) error {
+	wait := a.Beat / 10
+	for ctx.Err() == nil {
+		call := a.call()
+		if call.Free == 0 {
+			select {
+			case <-ctx.Done():
+			case <-a.moved:
+			}
+			continue
+		}
+		given, err := a.client.Take(ctx, call)
+		if fault.Is(err, fault.KindUnknown) {
+			return err
+		}
+		if err != nil {
+			if ctx.Err() == nil {
+				a.Log.Warn("the service gives no work", "error", err)
+				pause(ctx, wait)
+				wait = min(2*wait, a.Beat)
+			}
+			continue
+		}
+		wait = a.Beat / 10
+		for _, as := range given {
+			a.begin(running, as)
+		}
+	}
+	return nil
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+func (a *Agent) begin(running *sync.WaitGroup, as assignment.Assignment) {
+	ctx, stop := context.WithCancelCause(context.Background())
+	a.mu.Lock()
+	a.holds[as.Fence] = held{stop}
+	a.mu.Unlock()
+	running.Go(func() {
+		a.Log.Info("assignment taken", "build", as.Name, "chain", as.Chain, "fence", as.Fence)
+		if err := a.execute(ctx, as, stop); err != nil {
+			a.Log.Warn("assignment dropped", "build", as.Name, "fence", as.Fence, "error", err)
+		}
+		stop(nil)
+		a.mu.Lock()
+		delete(a.holds, as.Fence)
+		a.mu.Unlock()
+		select {
+		case a.moved <- struct{}{}:
+		default:
+		}
+	})
+}
+
+func (a *Agent) stopAll(cause error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, h := range a.holds {
+		h.stop(cause)
+	}
+}
+
+// obey carries out orders.
+func (a *Agent) obey(o assignment.Orders) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, fence := range o.Stop {
+		if h, ok := a.holds[fence]; ok {
+			h.stop(runner.ErrStop)
+		}
+	}
+	for _, fence := range o.Lost {
+		if h, ok := a.holds[fence]; ok {
+			h.stop(errLost)
+		}
+	}
+}
+
+func (a *Agent) beats(ctx context.Context) {
+	for tick := time.NewTicker(a.Beat); ; {
+		limited, cancel := context.WithTimeout(ctx, max(a.Beat, time.Second))
+		if o, err := a.client.Beat(limited, a.call(), false); err == nil {
+			a.obey(o)
+		}
+		cancel()
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// orders holds a call open through which a stop comes at once.
+func (a *Agent) orders(ctx context.Context) {
+	for ctx.Err() == nil {
+		call := a.call()
+		if len(call.Holds) == 0 {
+			pause(ctx, min(a.Beat, 200*time.Millisecond))
+			continue
+		}
+		o, err := a.client.Beat(ctx, call, true)
+		if err != nil {
+			pause(ctx, a.Beat/5)
+			continue
+		}
+		a.obey(o)
+		if len(o.Stop)+len(o.Lost) > 0 {
+			pause(ctx, 100*time.Millisecond) // it takes a moment to let go
+		}
+	}
+}

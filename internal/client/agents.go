@@ -1,0 +1,64 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+
+	"oskeld.dev/oskeld/internal/core/assignment"
+)
+
+// Join makes this machine an agent and gives its token.
+func (c *Client) Join(ctx context.Context, joinToken, name string, call assignment.Call) (string, error) {
+	in := struct {
+		Token string `json:"token"`
+		Name  string `json:"name"`
+		assignment.Call
+	}{joinToken, name, call}
+	var out struct {
+		Token string `json:"token"`
+	}
+	err := c.Call(ctx, http.MethodPost, "/agents/join", in, &out)
+	return out.Token, err
+}
+
+// Take asks for work; the service holds the call until there is some, 25 seconds at most.
+func (c *Client) Take(ctx context.Context, call assignment.Call) (given []assignment.Assignment, err error) {
+	err = c.Call(ctx, http.MethodPost, "/agents/take", call, &given)
+	return given, err
+}
+
+// Beat renews leases; with hold, the service holds the call until it has an order.
+func (c *Client) Beat(ctx context.Context, call assignment.Call, hold bool) (o assignment.Orders, err error) {
+	path := "/agents/beat"
+	if hold {
+		path = "/agents/orders"
+	}
+	err = c.Call(ctx, http.MethodPost, path, call, &o)
+	return o, err
+}
+
+// Report tells events.
+func (c *Client) Report(ctx context.Context, r assignment.Report) error {
+	return c.Call(ctx, http.MethodPost, "/agents/report", r, nil)
+}
+
+// Log sends a piece of a log.
+func (c *Client) Log(ctx context.Context, s assignment.Segment, body []byte) error {
+	q := url.Values{"build": {s.Build}, "chain": {fmt.Sprint(s.Chain)}, "fence": {fmt.Sprint(s.Fence)}, "run": {fmt.Sprint(s.Run)},
+		"seq": {fmt.Sprint(s.Seq)}, "first": {fmt.Sprint(s.First)}, "lines": {fmt.Sprint(s.Lines)}}
+	r, err := c.request(ctx, http.MethodPost, "/agents/log?"+q.Encode(), bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	response, err := c.do(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(io.Discard, response.Body)
+	return err
+}

@@ -1,0 +1,165 @@
+package runner
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"oskeld.dev/oskeld/internal/core/logtext"
+	"oskeld.dev/oskeld/internal/core/mask"
+	"oskeld.dev/oskeld/internal/core/view"
+)
+
+// Limits on what a stage run may print.
+const (
+	MostLine = 1 << 20 // bytes of one line; the rest is cut with a note
+	MostLog  = 1 << 30 // bytes of a stage run; the rest is cut with a note
+)
+
+const (
+	segmentBytes = 256 << 10
+	segmentDelay = 50 * time.Millisecond
+)
+
+// Segment is a piece of a stage run's log: Lines lines from number First on, packed by logtext.
+type Segment struct {
+	Run   int
+	Seq   int64
+	First int64
+	Lines int
+	Body  []byte
+}
+
+// runLog numbers the lines of one stage run and gathers them into segments, which go out when
+// they are full or a moment old.
+type runLog struct {
+	run     int
+	began   time.Time
+	out     func(Segment)
+	mu      sync.Mutex
+	raw     []byte
+	lines   int
+	next    int64 // number of the next line
+	seq     int64
+	size    int64
+	timer   *time.Timer
+	cut     bool
+	secrets []string
+}
+
+func newRunLog(run int, began time.Time, secrets []string, out func(Segment)) *runLog {
+	return &runLog{run: run, began: began, out: out, next: 1, secrets: secrets}
+}
+
+// say writes a line of our own, of the step, as standard error.
+func (l *runLog) say(step int, format string, args ...any) {
+	for line := range strings.Lines(mask.Text(fmt.Sprintf(format, args...), l.secrets)) {
+		l.line(step, true, strings.TrimRight(line, "\n"))
+	}
+}
+
+func (l *runLog) line(step int, isError bool, text string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.cut {
+		return
+	}
+	l.size += int64(len(text)) + 1
+	if l.size > MostLog {
+		l.cut = true
+		text, isError = fmt.Sprintf("— the log is cut here: a stage run keeps %d MiB —", MostLog>>20), true
+	}
+	l.raw = logtext.Append(l.raw, view.LogLine{Step: step, MS: time.Since(l.began).Milliseconds(), Error: isError,
+		Text: strings.ToValidUTF8(text, "\uFFFD")})
+	l.lines++
+	if len(l.raw) >= segmentBytes {
+		l.send()
+	} else if l.timer == nil {
+		l.timer = time.AfterFunc(segmentDelay, l.flush)
+	}
+}
+
+// flush sends what is gathered.
+func (l *runLog) flush() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.send()
+}
+
+func (l *runLog) send() {
+	if l.timer != nil {
+		l.timer.Stop()
+		l.timer = nil
+	}
+	if l.lines == 0 {
+		return
+	}
+	l.seq++
+	l.out(Segment{Run: l.run, Seq: l.seq, First: l.next, Lines: l.lines, Body: logtext.Pack(l.raw)})
+	l.next += int64(l.lines)
+	l.raw, l.lines = l.raw[:0], 0
+}
+
+// lineWriter splits a stream into lines. A line that is longer than MostLine is cut.
+type lineWriter struct {
+	line    func(text string)
+	held    []byte
+	cutting bool
+}
+
+func (w *lineWriter) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		i := bytes.IndexByte(p, '\n')
+		part := p
+		if i >= 0 {
+			part = p[:i]
+		}
+		if room := MostLine - len(w.held); !w.cutting {
+			w.held = append(w.held, part[:min(room, len(part))]...)
+			if len(part) > room {
+				w.cutting = true
+				w.line(string(w.held) + fmt.Sprintf(" … (the line is cut after %d KiB)", MostLine>>10))
+				w.held = w.held[:0]
+			}
+		}
+		if i < 0 {
+			break
+		}
+		if !w.cutting {
+			w.line(strings.TrimSuffix(string(w.held), "\r"))
+		}
+		w.held, w.cutting = w.held[:0], false
+		p = p[i+1:]
+	}
+	return n, nil
+}
+
+// end gives a last line that no line feed ended.
+func (w *lineWriter) end() {
+	if len(w.held) > 0 && !w.cutting {
+		w.line(string(w.held))
+	}
+	w.held, w.cutting = nil, false
+}
+
+// stream is one of a step's two outputs: masked, then split into lines.
+type stream struct {
+	io.Writer
+	mask *mask.Writer
+	to   *lineWriter
+}
+
+func (l *runLog) stream(step int, isError bool) *stream {
+	to := &lineWriter{line: func(text string) { l.line(step, isError, text) }}
+	m := mask.New(to, l.secrets)
+	return &stream{m, m, to}
+}
+
+func (s *stream) end() {
+	_ = s.mask.Flush()
+	s.to.end()
+}
