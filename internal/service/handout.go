@@ -1,0 +1,390 @@
+package service
+
+import (
+	"context"
+	"maps"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/progress"
+	"oskeld.dev/oskeld/internal/core/view"
+	"oskeld.dev/oskeld/internal/database"
+	"oskeld.dev/oskeld/internal/git"
+)
+
+// AddJoinToken makes a token with which one agent may join, within a day.
+func (s *Service) AddJoinToken(ctx context.Context, a Actor) (string, error) {
+	if err := owns(a); err != nil {
+		return "", err
+	}
+	text, digest := newToken(joinToken)
+	if err := s.DB.AddJoinToken(ctx, digest, a.Name, time.Now().Add(24*time.Hour)); err != nil {
+		return "", err
+	}
+	return text, s.DB.AddRecord(ctx, a.Name, "join token added", "agents", nil)
+}
+
+// Join makes an agent of whoever brings a join token, and gives the agent's own token.
+func (s *Service) Join(ctx context.Context, token, name string, call assignment.Call) (string, error) {
+	if _, err := artifact.ParseName("agent", name); err != nil {
+		return "", err
+	}
+	text, digest := newToken(agentToken)
+	return text, s.DB.Change(ctx, func(tx *database.DB) error {
+		if err := tx.UseJoinToken(ctx, digestOf(token)); err != nil {
+			return err
+		}
+		if _, err := tx.AddAgent(ctx, database.Agent{ID: newID(), Name: name, Facts: call.Facts, Places: call.Places}, digest); err != nil {
+			return err
+		}
+		return tx.AddRecord(ctx, "agent "+name, "agent joined", "agent "+name, nil)
+	})
+}
+
+// Agents lists all agents.
+func (s *Service) Agents(ctx context.Context, a Actor) ([]view.Agent, error) {
+	list, err := s.DB.Agents(ctx)
+	return mapped(list, func(x database.Agent) view.Agent {
+		return view.Agent{Name: x.Name, Facts: x.Facts, Places: x.Places, Does: x.Does, Here: x.Here, SeenAt: x.SeenAt, CreatedAt: x.CreatedAt}
+	}), err
+}
+
+// RemoveAgent bars an agent.
+func (s *Service) RemoveAgent(ctx context.Context, a Actor, name string) error {
+	if err := owns(a); err != nil {
+		return err
+	}
+	if err := s.DB.RemoveAgent(ctx, name); err != nil {
+		return err
+	}
+	return s.DB.AddRecord(ctx, a.Name, "agent removed", "agent "+name, nil)
+}
+
+// Take hands out chains to an agent with free places, holding the call until there is one or ctx ends.
+func (s *Service) Take(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
+	news, cancel := s.Hub.Subscribe(TopicWork)
+	defer cancel()
+	if err := s.DB.SeeAgent(ctx, agent.ID, call.Facts, call.Places); err != nil {
+		return nil, err
+	}
+	for {
+		given, err := s.takeNow(ctx, agent, call)
+		if err != nil || len(given) > 0 {
+			return given, err
+		}
+		select {
+		case <-ctx.Done():
+			return []assignment.Assignment{}, nil
+		case <-news:
+		case <-time.After(3 * time.Second): // news may be lost; this finds work all the same
+		}
+	}
+}
+
+func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
+	if call.Free == 0 {
+		return nil, nil
+	}
+	demands, err := s.DB.WaitingDemands(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var fit []int64
+	for _, d := range demands {
+		if len(d.Facts.Against(call.Facts)) == 0 {
+			fit = append(fit, d.ID)
+		}
+	}
+	if len(fit) == 0 {
+		return nil, nil
+	}
+	chains, err := s.DB.WaitingChains(ctx, fit, call.Free+16)
+	if err != nil {
+		return nil, err
+	}
+	var given []assignment.Assignment
+	for _, key := range chains {
+		if len(given) == call.Free {
+			break
+		}
+		a, ok, err := s.hold(ctx, agent, key)
+		if err != nil {
+			return given, err
+		}
+		if ok {
+			given = append(given, a)
+		}
+	}
+	return given, nil
+}
+
+// hold gives one chain to an agent; false when somebody else was faster.
+func (s *Service) hold(ctx context.Context, agent database.Agent, key database.ChainKey) (a assignment.Assignment, ok bool, err error) {
+	var build database.Build
+	err = s.DB.Change(ctx, func(tx *database.DB) error {
+		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
+			return err
+		}
+		if build, err = tx.BuildByID(ctx, key.Build); err != nil {
+			return err
+		}
+		before, err := tx.Progress(ctx, build)
+		if err != nil {
+			return err
+		}
+		fence, err := tx.NextFence(ctx)
+		if err != nil {
+			return err
+		}
+		after, effects := before.Apply(progress.Taken{Chain: key.Index, Agent: agent.Name, Fence: fence})
+		if ok = effects.Applied; !ok {
+			return nil
+		}
+		if err := tx.SaveProgress(ctx, build.ID, before, after); err != nil {
+			return err
+		}
+		token, digest := newToken(stageToken)
+		if err := tx.HoldChain(ctx, key, agent.ID, digest, s.Lease); err != nil {
+			return err
+		}
+		a, err = s.assign(ctx, tx, build, after, key.Index)
+		a.Token, a.Fence = token, fence
+		return err
+	})
+	if ok && err == nil {
+		s.Hub.Tell(TopicBuild(build.ID.String()), TopicBuilds)
+	}
+	return a, ok, err
+}
+
+// assign puts together what an agent needs for a chain.
+func (s *Service) assign(ctx context.Context, tx *database.DB, b database.Build, p progress.Build, index int) (assignment.Assignment, error) {
+	pipeline, err := tx.Pipeline(ctx, b.PipelineName)
+	if err != nil {
+		return assignment.Assignment{}, err
+	}
+	src, err := tx.Source(ctx, pipeline.SourceName)
+	if err != nil {
+		return assignment.Assignment{}, err
+	}
+	credential, err := s.openCredential(src.Credential)
+	if err != nil {
+		return assignment.Assignment{}, err
+	}
+	a := assignment.Assignment{Key: assignment.Key{Build: b.ID.String(), Chain: index}, Name: ref(b), Scope: scopeOf(b), Secrets: map[string]string{},
+		Source: sourceOf(src, credential, b.Commit), Env: buildEnv(b)}
+	chain := b.Plan.Chains[index]
+	place := map[int]int{}
+	for i, at := range chain.Runs {
+		place[at] = i
+		run := b.Plan.Runs[at]
+		follows := -1
+		if run.Follows >= 0 {
+			follows = place[run.Follows]
+		}
+		a.Runs = append(a.Runs, assignment.Run{Index: at, Follows: follows, Passed: p.Runs[at].State == progress.Passed, Skip: run.Skip != "", Stage: run.Stage})
+		for _, name := range run.Stage.Secrets {
+			a.Secrets[name] = ""
+		}
+	}
+	if err := s.fillSecrets(ctx, tx, b, a.Secrets); err != nil {
+		return a, err
+	}
+	a.Carried, err = carriedInto(ctx, tx, b, chain.Carried)
+	return a, err
+}
+
+func sourceOf(src database.Source, c git.Credential, commit string) assignment.Source {
+	return assignment.Source{Name: src.Name, URL: src.URL, Commit: commit, User: c.User, Password: c.Password, Key: c.Key}
+}
+
+// buildEnv is what every step of a build sees.
+func buildEnv(b database.Build) map[string]string {
+	env := maps.Clone(b.Plan.Env)
+	if env == nil {
+		env = map[string]string{}
+	}
+	maps.Copy(env, map[string]string{"OSKELD_PIPELINE": b.PipelineName, "OSKELD_NUMBER": strconv.Itoa(b.Number), "OSKELD_VERSION": b.Version,
+		"OSKELD_COMMIT": b.Commit, "OSKELD_BRANCH": b.Branch, "OSKELD_TAG": b.Tag})
+	return env
+}
+
+func (s *Service) fillSecrets(ctx context.Context, tx *database.DB, b database.Build, wanted map[string]string) error {
+	if len(wanted) == 0 || !b.Trusted {
+		clear(wanted)
+		return nil
+	}
+	have, err := tx.Secrets(ctx, b.Project)
+	if err != nil {
+		return err
+	}
+	for _, x := range have {
+		if _, ok := wanted[x.Name]; ok {
+			value, err := s.seal.open(x.Sealed)
+			if err != nil {
+				return err
+			}
+			wanted[x.Name] = string(value)
+		}
+	}
+	return nil
+}
+
+// carriedInto gathers the files that runs carry; the same path with different bytes is a conflict.
+func carriedInto(ctx context.Context, tx *database.DB, b database.Build, from []int) ([]artifact.File, error) {
+	if len(from) == 0 {
+		return nil, nil
+	}
+	runs, err := tx.Runs(ctx, b.ID)
+	if err != nil {
+		return nil, err
+	}
+	var all []artifact.File
+	for _, i := range from {
+		all = append(all, runs[i].Carried...)
+	}
+	content, err := artifact.NewContent(all)
+	return content.Files, err
+}
+
+// Orders renews an agent's leases and says what it must stop and what it has lost. With hold, the
+// call is held until there is something to say or ctx ends.
+func (s *Service) Orders(ctx context.Context, agent database.Agent, call assignment.Call, hold bool) (assignment.Orders, error) {
+	news, cancel := s.Hub.Subscribe(TopicOrders)
+	defer cancel()
+	for {
+		orders := assignment.Orders{Stop: []int64{}, Lost: []int64{}}
+		if err := s.DB.SeeAgent(ctx, agent.ID, call.Facts, call.Places); err != nil {
+			return orders, err
+		}
+		held, err := s.DB.RenewLeases(ctx, agent.ID, call.Holds, s.Lease)
+		if err != nil {
+			return orders, err
+		}
+		still := map[int64]bool{}
+		for _, h := range held {
+			still[h.Fence] = true
+			if h.Stopping {
+				orders.Stop = append(orders.Stop, h.Fence)
+			}
+		}
+		for _, fence := range call.Holds {
+			if !still[fence] {
+				orders.Lost = append(orders.Lost, fence)
+			}
+		}
+		if !hold || len(orders.Stop)+len(orders.Lost) > 0 {
+			return orders, nil
+		}
+		select {
+		case <-ctx.Done():
+			return orders, nil
+		case <-news:
+		}
+	}
+}
+
+// watchLeases hands out again what silent agents held. Time in which no service was up does not
+// count against an agent: a service that starts gives every lease its whole length again.
+func (s *Service) watchLeases(ctx context.Context) {
+	extended := false
+	s.every(ctx, s.Lease/3, "", func() {
+		if !extended {
+			if err := s.DB.ExtendLeases(ctx, s.Lease); err != nil {
+				return
+			}
+			extended = true
+			return
+		}
+		expired, err := s.DB.ExpiredChains(ctx)
+		if err != nil {
+			extended = false // the database is away: so are the beats
+			return
+		}
+		for _, h := range expired {
+			if err := s.lose(ctx, h); err != nil && ctx.Err() == nil {
+				s.Log.Error("a lost assignment could not be handed out again", "build", h.Build, "error", err)
+			}
+		}
+	})
+}
+
+func (s *Service) lose(ctx context.Context, h database.Held) error {
+	return s.move(ctx, h.Build, func(tx *database.DB, b database.Build, p progress.Build) (progress.Build, []progress.Effects, error) {
+		agent := p.Chains[h.Index].Agent
+		next, effects := p.Apply(progress.AgentLost{Chain: h.Index, Fence: h.Fence})
+		if !effects.Applied {
+			return p, nil, nil
+		}
+		err := tx.AddRecord(ctx, "service", "agent lost", ref(b), map[string]string{"agent": agent, "chain": strconv.Itoa(h.Index)})
+		return next, []progress.Effects{effects}, err
+	})
+}
+
+// Stop asks a build to stop.
+func (s *Service) Stop(ctx context.Context, a Actor, pipeline string, number int) (view.Build, error) {
+	b, err := s.buildFor(ctx, a, pipeline, number, BuildIt)
+	if err != nil {
+		return view.Build{}, err
+	}
+	if b.State.Over() {
+		return view.Build{}, fault.Conflict("build %s has ended already: %s", ref(b), b.State)
+	}
+	err = s.move(ctx, b.ID, func(tx *database.DB, b database.Build, p progress.Build) (progress.Build, []progress.Effects, error) {
+		next, effects := p.Apply(progress.Stop{Cause: "stopped by " + a.Name})
+		return next, []progress.Effects{effects}, tx.AddRecord(ctx, a.Name, "build stopped", ref(b), nil)
+	})
+	if err != nil {
+		return view.Build{}, err
+	}
+	b, err = s.DB.BuildByID(ctx, b.ID)
+	return buildView(b), err
+}
+
+// move applies events to a build under its lock, in one transaction with all that follows.
+func (s *Service) move(ctx context.Context, id uuid.UUID, f func(*database.DB, database.Build, progress.Build) (progress.Build, []progress.Effects, error)) error {
+	topics := []string{TopicBuild(id.String()), TopicBuilds}
+	err := s.DB.Change(ctx, func(tx *database.DB) error {
+		if _, err := tx.LockBuild(ctx, id, false); err != nil {
+			return err
+		}
+		b, err := tx.BuildByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		before, err := tx.Progress(ctx, b)
+		if err != nil {
+			return err
+		}
+		after, effects, err := f(tx, b, before)
+		if err != nil || len(effects) == 0 {
+			return err
+		}
+		if err := tx.SaveProgress(ctx, id, before, after); err != nil {
+			return err
+		}
+		for _, e := range effects {
+			if len(e.Offer) > 0 {
+				topics = append(topics, TopicWork)
+			}
+			if len(e.Recall) > 0 {
+				topics = append(topics, TopicOrders)
+			}
+			if e.Over {
+				topics = append(topics, TopicErrands)
+				if err := s.finish(ctx, tx, b, after); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		s.Hub.Tell(topics...)
+	}
+	return err
+}

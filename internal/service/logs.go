@@ -1,0 +1,172 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/logtext"
+	"oskeld.dev/oskeld/internal/core/view"
+	"oskeld.dev/oskeld/internal/database"
+)
+
+// AddSegment keeps a piece of a stage run's log. The same piece again changes nothing; one under
+// an old fence is a conflict.
+func (s *Service) AddSegment(ctx context.Context, seg assignment.Segment, body []byte) error {
+	id, err := uuid.Parse(seg.Build)
+	if err != nil {
+		return fault.Missing("no build %s", seg.Build)
+	}
+	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: seg.Chain}, seg.Fence); err != nil {
+		return err
+	}
+	lines, err := logtext.Unpack(body, seg.First)
+	if err != nil {
+		return err
+	}
+	if len(lines) != seg.Lines {
+		return fault.Invalid("the segment holds %d lines, its head says %d", len(lines), seg.Lines)
+	}
+	added, err := s.DB.AddSegment(ctx, id, database.Segment{Run: seg.Run, Fence: seg.Fence, Seq: seg.Seq, First: seg.First, Lines: seg.Lines, Body: body})
+	if added {
+		s.Hub.Tell(TopicLog(seg.Build))
+	}
+	return err
+}
+
+// Follower receives what happens to a build. At is where to go on from after a break. An error
+// ends the following.
+type Follower struct {
+	Build func(at int64, d view.BuildDetail) error
+	Lines func(at int64, part view.LogPart) error
+	Beat  func() error // now and then, so that a gone follower is noticed
+}
+
+// Follow tells a follower how a build is, its log from a place on, and what comes, until the build
+// has ended and all is told, or ctx ends.
+func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number int, at int64, f Follower) error {
+	id, err := s.buildID(ctx, a, pipeline, number)
+	if err != nil {
+		return err
+	}
+	news, cancel := s.Hub.Subscribe(TopicBuild(id.String()), TopicLog(id.String()))
+	defer cancel()
+	last := ""
+	for {
+		b, err := s.DB.BuildByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		over := b.State.Over() // asked before the log is read, so that nothing comes after the last look
+		for {
+			segments, err := s.DB.SegmentsAfter(ctx, id, at, 32)
+			if err != nil {
+				return err
+			}
+			for _, g := range segments {
+				lines, err := logtext.Unpack(g.Body, g.First)
+				if err != nil {
+					return err
+				}
+				at = g.At
+				if err := f.Lines(at, view.LogPart{Run: g.Run, Fence: g.Fence, Lines: lines}); err != nil {
+					return err
+				}
+			}
+			if len(segments) < 32 {
+				break
+			}
+		}
+		if last, err = s.tellBuild(ctx, b, at, last, f); err != nil || over {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-news:
+		case <-time.After(10 * time.Second):
+			if err := f.Beat(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// tellBuild tells the state when it differs from what was told last.
+func (s *Service) tellBuild(ctx context.Context, b database.Build, at int64, last string, f Follower) (string, error) {
+	d, err := s.detail(ctx, b)
+	if err != nil {
+		return last, err
+	}
+	runs := make([]int64, len(d.Runs))
+	for i := range d.Runs { // a growing log is told by its lines
+		runs[i], d.Runs[i].Lines = d.Runs[i].Lines, 0
+	}
+	text, err := json.Marshal(d)
+	if err != nil || string(text) == last {
+		return last, err
+	}
+	for i := range d.Runs {
+		d.Runs[i].Lines = runs[i]
+	}
+	return string(text), f.Build(at, d)
+}
+
+// Lines gives lines from first on of a stage run's log, under its newest fence or the one given,
+// at most most.
+func (s *Service) Lines(ctx context.Context, a Actor, pipeline string, number, run int, fence, first int64, most int) (view.LogPart, error) {
+	part := view.LogPart{Run: run, Fence: fence, Lines: []view.LogLine{}}
+	id, err := s.buildID(ctx, a, pipeline, number)
+	if err != nil {
+		return part, err
+	}
+	runs, err := s.DB.Runs(ctx, id)
+	if err != nil {
+		return part, err
+	}
+	if run < 0 || run >= len(runs) {
+		return part, fault.Missing("build %s/%d has no stage run %d", pipeline, number, run)
+	}
+	if part.Fence == 0 {
+		part.Fence = runs[run].Fence
+	}
+	segments, err := s.DB.SegmentsOf(ctx, id, run, part.Fence, first, first+int64(most)-1, 256)
+	if err != nil {
+		return part, err
+	}
+	for _, g := range segments {
+		lines, err := logtext.Unpack(g.Body, g.First)
+		if err != nil {
+			return part, err
+		}
+		for _, l := range lines {
+			if l.Number >= first && len(part.Lines) < most {
+				part.Lines = append(part.Lines, l)
+			}
+		}
+	}
+	return part, nil
+}
+
+// Text writes a stage run's whole log as plain text, a segment at a time.
+func (s *Service) Text(ctx context.Context, a Actor, pipeline string, number, run int, write func(string) error) error {
+	for first := int64(1); ; {
+		part, err := s.Lines(ctx, a, pipeline, number, run, 0, first, 20_000)
+		if err != nil || len(part.Lines) == 0 {
+			return err
+		}
+		var text strings.Builder
+		for _, l := range part.Lines {
+			text.WriteString(l.Text)
+			text.WriteByte('\n')
+		}
+		if err := write(text.String()); err != nil {
+			return err
+		}
+		first = part.Lines[len(part.Lines)-1].Number + 1
+	}
+}
