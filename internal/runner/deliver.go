@@ -48,6 +48,7 @@ func (s *stageRun) readTests(worked bool) error {
 		}
 		s.event.Tests = tests
 		if tests.Sum.Failed > 0 {
+			s.sayFailed(tests.Failed)
 			return fmt.Errorf("%d of %d tests failed", tests.Sum.Failed, tests.Sum.Total)
 		}
 		return nil
@@ -58,6 +59,17 @@ func (s *stageRun) readTests(worked bool) error {
 		why = "no report was found: " + nothing(patterns, s.Stage.ReadTests, s.Stage.In, os.DirFS(filepath.Join(s.tree, s.Stage.In)))
 	}
 	return s.testDuty(worked, why)
+}
+
+// sayFailed writes the failed tests into the log, where people look first; reports are files.
+func (s *stageRun) sayFailed(failed []reading.Case) {
+	for i, c := range failed {
+		if i == 20 {
+			s.log.say(len(s.event.Steps)-1, "… and %d more", len(failed)-i)
+			return
+		}
+		s.log.say(len(s.event.Steps)-1, "failed: %s  %s\n%s", c.Name, c.Suite, c.Message)
+	}
 }
 
 func (s *stageRun) testDuty(worked bool, why string) error {

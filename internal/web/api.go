@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"log/slog"
 	"net/http"
 	"strings"
 	"time"
@@ -43,6 +44,12 @@ func operate[I, O any](ops operations, right service.Right, method, path, id, su
 	})
 }
 
+// Describe gives the OpenAPI 3.1 document of the API, indented.
+func Describe() ([]byte, error) {
+	s := &Server{app: fiber.New(), log: slog.Default()}
+	return json.MarshalIndent(s.api().OpenAPI(), "", " ")
+}
+
 type none struct{}
 
 type done struct {
@@ -65,7 +72,7 @@ type ByBuild struct {
 	Number   int    `path:"number" minimum:"1"`
 }
 
-func (s *Server) api() {
+func (s *Server) api() huma.API {
 	config := huma.DefaultConfig("Oskeld", service.Version)
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
@@ -87,6 +94,7 @@ func (s *Server) api() {
 	s.add(service.Open, fiber.MethodGet, "/api/v1/", func(_ context.Context, c fiber.Ctx, _ service.Actor) error {
 		return describe(c, api.OpenAPI())
 	})
+	return api
 }
 
 func (s *Server) sessions(ops operations) {

@@ -89,6 +89,7 @@ func onError(log *slog.Logger) fiber.ErrorHandler {
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // lists are [] when they are empty
 	// huma's own errors, of validation mostly, take the same form.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		p := newProblem(fault.KindInvalid, status, message, "", "")

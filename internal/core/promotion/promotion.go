@@ -107,9 +107,13 @@ func seen(that string, s condition.Scope) string {
 			add(fmt.Sprintf("%d %s%s", map[string]int{"passed": tests.Passed, "failed": tests.Failed, "skipped": tests.Skipped}[m[3]], m[3], where))
 		}
 	}
-	for name, value := range map[string]string{"source.branch": s.Source.Branch, "source.tag": s.Source.Tag} {
-		if strings.Contains(that, name) {
-			add(fmt.Sprintf("%s %q", strings.TrimPrefix(name, "source."), value))
+	for _, v := range []struct{ name, value string }{{"branch", s.Source.Branch}, {"tag", s.Source.Tag}} {
+		switch {
+		case !strings.Contains(that, "source."+v.name):
+		case v.value == "":
+			add("no " + v.name)
+		default:
+			add(v.name + " " + v.value)
 		}
 	}
 	if strings.Contains(that, "version") {

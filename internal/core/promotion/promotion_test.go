@@ -21,7 +21,7 @@ func TestJudge(t *testing.T) {
 	for i, want := range []struct {
 		met  bool
 		seen string
-	}{{false, "214 ran, 2 failed, every test stage was read"}, {true, "3 ran in field"}, {true, `branch "main"`}} {
+	}{{false, "214 ran, 2 failed, every test stage was read"}, {true, "3 ran in field"}, {true, "branch main, no tag"}} {
 		if got[i].Met != want.met || !strings.Contains(got[i].Seen, want.seen) {
 			t.Errorf("rule %d: %+v", i, got[i])
 		}

@@ -134,7 +134,7 @@ type Change struct {
 // Step is a step of a stage run; offsets count from the stage run's start.
 type Step struct {
 	Name    string         `json:"name"`
-	State   progress.State `json:"state"`
+	State   progress.State `json:"state" enum:"waiting,running,passed,failed,stopped,skipped,reused,lost"`
 	Cause   string         `json:"cause,omitempty"`
 	Exit    *int           `json:"exit,omitempty"`
 	StartMS int64          `json:"start_ms"`
@@ -148,7 +148,7 @@ type StageRun struct {
 	Purpose   string         `json:"purpose"`
 	Chain     int            `json:"chain"`
 	Needs     []int          `json:"needs"`
-	State     progress.State `json:"state"`
+	State     progress.State `json:"state" enum:"waiting,running,passed,failed,stopped,skipped,reused,lost"`
 	Cause     string         `json:"cause"`
 	Wants     string         `json:"wants,omitempty"`
 	Agent     string         `json:"agent"`

@@ -1,0 +1,49 @@
+<script lang="ts">
+  import { api, got } from '../lib/api';
+  import Empty from '../lib/Empty.svelte';
+  import { ago, size } from '../lib/format';
+  import { live } from '../lib/live.svelte';
+  import Trouble from '../lib/Trouble.svelte';
+
+  const agents = live(async () => (await got(api.GET('/api/v1/agents'))).list);
+  const order = ['os', 'arch', 'cpus', 'memory'];
+  const facts = (f: Record<string, string>) =>
+    Object.entries(f).sort(
+      ([a], [b]) => ((order.indexOf(a) + 99) % 99) - ((order.indexOf(b) + 99) % 99) || a.localeCompare(b),
+    );
+</script>
+
+<svelte:head><title>Agents · Oskeld</title></svelte:head>
+<h1 class="mb-3">Agents</h1>
+{#if agents.failure}<Trouble failure={agents.failure} />{/if}
+{#if agents.value?.length === 0}
+  <Empty say="No agent yet. Make a join token, and run the agent with it:" command="oskeld agent add" />
+{:else if agents.value}
+  <div class="overflow-x-auto">
+    <table class="rows">
+      <thead><tr><th>agent</th><th>is</th><th class="number">places</th><th>does</th><th>facts</th></tr></thead>
+      <tbody>
+        {#each agents.value as a (a.name)}
+          <tr>
+            <td class="font-bold">{a.name}</td>
+            <td class="whitespace-nowrap {a.here ? 'text-moss' : 'text-ochre'}"
+              >{a.here ? 'here' : `away since ${ago(a.seen_at)}`}</td
+            >
+            <td class="number">{a.places}</td>
+            <td class="whitespace-nowrap"
+              >{#each a.does as d (d)}<a class="quiet" href="/pipelines/{d.split(' ')[0]}">{d}</a><br />{:else}<span
+                  class="text-quiet">nothing</span
+                >{/each}</td
+            >
+            <td class="w-full">
+              {#each facts(a.facts) as [k, v] (k)}<span class="mr-3 whitespace-nowrap"
+                  ><span class="text-quiet">{k}</span> {k === 'memory' ? size(Number(v)) : v}</span
+                >
+              {/each}
+            </td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+  </div>
+{/if}

@@ -1,0 +1,260 @@
+<script lang="ts">
+  import Button from 'flowbite-svelte/Button.svelte';
+  import { api, Failure, got, type BuildDetail, type LogLine, type Schemas } from '../lib/api';
+  import { length, moment, short, size } from '../lib/format';
+  import Log from '../lib/Log.svelte';
+  import Mark from '../lib/Mark.svelte';
+  import Ribbon from '../lib/Ribbon.svelte';
+  import Trail from '../lib/Trail.svelte';
+  import Trouble from '../lib/Trouble.svelte';
+  import { navigate, route } from '../router';
+
+  const { pipeline, number: text } = route.getParams('/pipelines/:pipeline/:number');
+  const number = Number(text);
+  const address = `/api/v1/builds/${encodeURIComponent(pipeline)}/${number}`;
+
+  let build = $state<BuildDetail>();
+  let failure = $state<Failure>();
+  let refused = $state<Failure>();
+  let chosen = $state(-1);
+  // Lines by run, of its newest hand-out.
+  let logs = $state.raw<Record<number, { fence: number; lines: LogLine[] }>>({});
+  let pending: Schemas['LogPart'][] = [];
+  let drawing = 0;
+
+  function take(part: Schemas['LogPart']) {
+    pending.push(part);
+    drawing ||= requestAnimationFrame(() => {
+      drawing = 0;
+      const next = { ...logs };
+      for (const p of pending) {
+        const have = next[p.run];
+        if (!have || have.fence < p.fence) next[p.run] = { fence: p.fence, lines: p.lines };
+        else if (have.fence === p.fence) next[p.run] = { fence: p.fence, lines: have.lines.concat(p.lines) };
+      }
+      pending = [];
+      logs = next;
+    });
+  }
+
+  // What a reader wants to see first: what failed, else what runs, else the last that printed.
+  function choose(d: BuildDetail): number {
+    const asked = new URLSearchParams(location.search).get('run');
+    if (asked !== null && d.runs[Number(asked)]) return Number(asked);
+    const first = d.runs.find((r) => r.state === 'failed') ?? d.runs.find((r) => r.state === 'running');
+    return (first ?? d.runs.findLast((r) => r.started_at) ?? d.runs[0])?.index ?? 0;
+  }
+
+  async function readAll(run: number) {
+    for (let first = 1; ;) {
+      const part = await got(
+        api.GET('/api/v1/builds/{pipeline}/{number}/runs/{run}/lines', {
+          params: { path: { pipeline, number, run }, query: { first, most: 20000 } },
+        }),
+      );
+      const last = part.lines.at(-1);
+      if (!last) return;
+      take(part);
+      first = last.n + 1;
+    }
+  }
+
+  $effect(() => {
+    let source: EventSource | undefined;
+    got(api.GET('/api/v1/builds/{pipeline}/{number}', { params: { path: { pipeline, number } } })).then(
+      (d) => {
+        build = d;
+        chosen = choose(d);
+        if (d.ended_at) return;
+        source = new EventSource(`${address}/follow`);
+        source.addEventListener('build', (e) => {
+          const next = JSON.parse(e.data) as BuildDetail;
+          const running = next.runs.find((r) => r.state === 'running' && build?.runs[r.index]?.state === 'waiting');
+          if (running && build?.runs[chosen]?.state !== 'running' && build?.runs[chosen]?.state !== 'failed')
+            chosen = running.index;
+          build = next;
+        });
+        source.addEventListener('lines', (e) => take(JSON.parse(e.data) as Schemas['LogPart']));
+        source.addEventListener('end', () => source?.close());
+      },
+      (e: Failure) => (failure = e),
+    );
+    return () => source?.close();
+  });
+
+  const asked: number[] = [];
+  $effect(() => {
+    if (!build?.ended_at || chosen < 0 || asked.includes(chosen) || logs[chosen]) return;
+    asked.push(chosen);
+    readAll(chosen).catch((e: Failure) => (failure = e));
+  });
+
+  async function stop() {
+    refused = undefined;
+    try {
+      await got(api.POST('/api/v1/builds/{pipeline}/{number}/stop', { params: { path: { pipeline, number } } }));
+    } catch (e) {
+      refused = e as Failure;
+    }
+  }
+  async function again() {
+    refused = undefined;
+    try {
+      const b = await got(
+        api.POST('/api/v1/pipelines/{name}/builds', {
+          params: { path: { name: pipeline } },
+          body: { ref: build?.ref ?? '' },
+        }),
+      );
+      navigate('/pipelines/:pipeline/:number', { params: { pipeline, number: String(b.number) } });
+    } catch (e) {
+      refused = e as Failure;
+    }
+  }
+  const total = $derived(
+    build ? (build.ended_at ? Date.parse(build.ended_at) : Date.now()) - Date.parse(build.created_at) : 0,
+  );
+  const run = $derived(build?.runs[chosen]);
+</script>
+
+<svelte:head><title>{pipeline} / {number} · Oskeld</title></svelte:head>
+<Trail steps={[['Pipelines', '/pipelines'], [pipeline, `/pipelines/${pipeline}`], [text]]} />
+{#if failure}<Trouble {failure} />{/if}
+{#if build}
+  <div class="flex flex-wrap items-center justify-between gap-3">
+    <h1 class="flex flex-wrap items-center gap-2.5">
+      <Mark state={build.state} size={22} />
+      {pipeline} / {number} <span class="mono text-[17px] font-normal text-quiet">{build.version}</span>
+    </h1>
+    <div class="flex gap-2">
+      {#if build.ended_at}
+        <Button size="sm" onclick={again}>Start {build.tag || build.branch || short(build.commit)} again</Button>
+      {:else}
+        <Button
+          size="sm"
+          color="alternative"
+          onclick={stop}
+          class="border-edge bg-raised text-ink dark:bg-raised dark:text-ink">Stop</Button
+        >
+      {/if}
+    </div>
+  </div>
+  <p class="flex flex-wrap gap-x-6 text-ink">
+    <span><b>{build.state}</b>{build.cause ? `: ${build.cause.split('\n')[0]}` : ''}</span>
+    <span
+      ><span class="text-quiet">from</span> <b>{build.tag || build.branch || build.ref}</b>
+      <span class="text-quiet">by</span> <b>{build.started_by}</b></span
+    >
+    <span><span class="mono">{short(build.commit)}</span> {build.subject}</span>
+    <span
+      ><span class="text-quiet">{moment(build.created_at)},</span> <b>{length(total)}</b>{build.ended_at
+        ? ''
+        : ' so far'}</span
+    >
+  </p>
+  {#if refused}<Trouble failure={refused} />{/if}
+  <Ribbon {build} {chosen} choose={(n) => (chosen = n)} />
+  <div class="mt-4 grid gap-7 lg:grid-cols-[2fr_1fr]">
+    <section class="min-w-0">
+      {#if run}
+        {#key chosen}
+          <Log {run} lines={logs[chosen]?.lines ?? []} textAddress={`${address}/runs/${chosen}/text`} />
+        {/key}
+      {/if}
+    </section>
+    <div class="grid min-w-0 content-start gap-5">
+      {#if build.runs.some((r) => r.tests)}
+        <section>
+          <h2>
+            {build.failed_tests.length > 0 ? 'Failing tests' : 'Tests'}
+            <span class="font-normal text-quiet">
+              {#each build.runs.filter((r) => r.tests) as r (r.index)}{r.tests?.total} ran, {r.tests?.failed} failed in {r.name}
+              {/each}
+            </span>
+          </h2>
+          <table class="rows">
+            <tbody>
+              {#each build.failed_tests as t (t.stage + t.suite + t.name)}
+                <tr>
+                  <td class="font-bold text-madder">{t.since}</td>
+                  <td class="w-full">
+                    <details>
+                      <summary>{t.name} <span class="text-quiet">{t.suite}</span></summary>
+                      <pre class="mono mt-1 overflow-x-auto whitespace-pre-wrap">{t.message}</pre>
+                    </details>
+                  </td>
+                  <td class="number">{t.seconds.toFixed(2)} s</td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
+      <section>
+        <h2>
+          Changes <span class="font-normal text-quiet"
+            >{build.changes.length}{build.since ? ` since ${build.since} passed` : ', the newest of the branch'}</span
+          >
+        </h2>
+        <table class="rows">
+          <tbody>
+            {#each build.changes as c (c.commit)}
+              <tr
+                ><td class="mono text-quiet">{short(c.commit)}</td><td class="w-full">{c.subject}</td><td
+                  class="whitespace-nowrap">{c.author}</td
+                ></tr
+              >
+            {/each}
+          </tbody>
+        </table>
+      </section>
+      {#if build.inputs.length > 0}
+        <section>
+          <h2>Took in <span class="font-normal text-quiet">from our stores</span></h2>
+          <table class="rows">
+            <tbody>
+              {#each build.inputs as i (i.store + i.name + i.path + i.stage)}
+                <tr>
+                  <td class="w-full"
+                    ><a class="quiet" href="/stores/{i.store}/{i.name}/{i.version}"
+                      >{i.store}/<b>{i.name}</b>@{i.version}</a
+                    ></td
+                  >
+                  <td class="whitespace-nowrap text-quiet">in {i.stage}</td>
+                </tr>
+              {/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
+      <section>
+        <h2>Artifacts <span class="font-normal text-quiet">{build.artifacts.length === 0 ? 'none' : ''}</span></h2>
+        <table class="rows">
+          <tbody>
+            {#each build.artifacts as a (a.store + a.name)}
+              <tr>
+                <td class="w-full">
+                  {#if a.state === 'sealed'}<a class="plain" href="/stores/{a.store}/{a.name}/{a.version}"
+                      >{a.store}/{a.name}</a
+                    >
+                  {:else}{a.store}/{a.name}
+                    <span class="text-quiet"
+                      >{a.state === 'dropped'
+                        ? 'dropped: the build did not pass'
+                        : 'filling, not to be restored yet'}</span
+                    >{/if}
+                </td>
+                <td class="number">{a.files} files</td>
+                <td class="number">{size(a.size)}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </section>
+      <section>
+        <h2>Version</h2>
+        <p class="text-quiet">{build.derivation}</p>
+      </section>
+    </div>
+  </div>
+{/if}
