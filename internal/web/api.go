@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
@@ -49,6 +50,9 @@ func Describe() ([]byte, error) {
 	s := &Server{app: fiber.New(), log: slog.Default()}
 	return json.MarshalIndent(s.api().OpenAPI(), "", " ")
 }
+
+// Routes lists every route with its right.
+func Routes() []Route { return New(nil, Options{Console: os.DirFS("/nonexistent")}).Routes }
 
 type none struct{}
 
@@ -123,11 +127,28 @@ func (s *Server) sessions(ops operations) {
 		}
 		return c.JSON(done{true})
 	})
+	status := func(a service.Actor) (view.Status, error) {
+		key, err := provenance.EncodeKey(svc.PublicKey())
+		return view.Status{Service: service.Version, Person: a.Name, Owner: a.Owner, Scope: a.Scope, PublicKey: string(key)}, err
+	}
+	// The console asks whether somebody has signed in; that nobody has is no error.
+	s.add(service.Open, fiber.MethodGet, "/api/v1/session", func(ctx context.Context, c fiber.Ctx, _ service.Actor) error {
+		token, _ := tokenOf(c)
+		a, err := svc.Actor(ctx, token)
+		if fault.Is(err, fault.KindUnknown) {
+			return c.JSON(nil)
+		}
+		if err != nil {
+			return err
+		}
+		out, err := status(a)
+		if err != nil {
+			return err
+		}
+		return c.JSON(out)
+	})
 	operate(ops, service.Known, http.MethodGet, "/status", "status", "Who you are, and the service's version and public key",
-		func(ctx context.Context, a service.Actor, _ *none) (view.Status, error) {
-			key, err := provenance.EncodeKey(svc.PublicKey())
-			return view.Status{Service: service.Version, Person: a.Name, Owner: a.Owner, Scope: a.Scope, PublicKey: string(key)}, err
-		})
+		func(_ context.Context, a service.Actor, _ *none) (view.Status, error) { return status(a) })
 	operate(ops, service.Own, http.MethodGet, "/people", "people", "List the accounts",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Person], error) {
 			return all(svc.People(ctx, a))
@@ -180,7 +201,7 @@ func (s *Server) sessions(ops operations) {
 	type find struct {
 		Text string `query:"text" maxLength:"200"`
 	}
-	operate(ops, service.Read, http.MethodGet, "/find", "find", "Find a pipeline, build, store, artifact or digest",
+	operate(ops, service.Known, http.MethodGet, "/find", "find", "Find a pipeline, build, store, artifact or digest",
 		func(ctx context.Context, a service.Actor, in *find) (listed[view.Found], error) {
 			return all(svc.Find(ctx, a, in.Text))
 		})
@@ -197,7 +218,7 @@ func readJSON(c fiber.Ctx, into any) error {
 
 func (s *Server) setup(ops operations) {
 	svc := s.service
-	operate(ops, service.Read, http.MethodGet, "/projects", "projects", "List projects",
+	operate(ops, service.Known, http.MethodGet, "/projects", "projects", "List projects",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Project], error) {
 			return all(svc.Projects(ctx, a))
 		})
@@ -243,7 +264,7 @@ func (s *Server) setup(ops operations) {
 		}
 		return o
 	}
-	operate(ops, service.Read, http.MethodGet, "/sources", "sources", "List sources",
+	operate(ops, service.Known, http.MethodGet, "/sources", "sources", "List sources",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Source], error) {
 			return all(svc.Sources(ctx, a))
 		})
@@ -285,7 +306,7 @@ func (s *Server) setup(ops operations) {
 		func(ctx context.Context, a service.Actor, in *SecretAt) (done, error) {
 			return done{true}, svc.RemoveSecret(ctx, a, in.Name, in.Secret)
 		})
-	operate(ops, service.Read, http.MethodGet, "/agents", "agents", "List agents",
+	operate(ops, service.Known, http.MethodGet, "/agents", "agents", "List agents",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Agent], error) {
 			return all(svc.Agents(ctx, a))
 		})
@@ -302,7 +323,7 @@ func (s *Server) setup(ops operations) {
 
 func (s *Server) builds(ops operations) {
 	svc := s.service
-	operate(ops, service.Read, http.MethodGet, "/pipelines", "pipelines", "List pipelines, each with its newest build",
+	operate(ops, service.Known, http.MethodGet, "/pipelines", "pipelines", "List pipelines, each with its newest build",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Pipeline], error) {
 			return all(svc.Pipelines(ctx, a))
 		})
@@ -344,7 +365,7 @@ func (s *Server) builds(ops operations) {
 			}
 			return all(svc.Builds(ctx, a, in.Name, below, in.Most))
 		})
-	operate(ops, service.Read, http.MethodGet, "/builds", "recent-builds", "List the newest builds of all, running ones first",
+	operate(ops, service.Known, http.MethodGet, "/builds", "recent-builds", "List the newest builds of all, running ones first",
 		func(ctx context.Context, a service.Actor, in *struct {
 			Most int `query:"most" default:"30" minimum:"1" maximum:"200"`
 		}) (listed[view.Build], error) {
@@ -377,7 +398,7 @@ func (s *Server) stores(ops operations) {
 		Project string `json:"project,omitempty"`
 		File    string `json:"file" doc:"the store's settings as TOML"`
 	}
-	operate(ops, service.Read, http.MethodGet, "/stores", "stores", "List stores, lowest first",
+	operate(ops, service.Known, http.MethodGet, "/stores", "stores", "List stores, lowest first",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Store], error) {
 			return all(svc.Stores(ctx, a))
 		})

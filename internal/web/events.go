@@ -18,7 +18,7 @@ import (
 func (s *Server) events() {
 	s.add(service.Read, fiber.MethodGet, "/api/v1/builds/:pipeline/:number/follow", s.follow)
 	s.add(service.Read, fiber.MethodGet, "/api/v1/builds/:pipeline/:number/runs/:run/text", s.text)
-	s.add(service.Read, fiber.MethodGet, "/api/v1/news", s.news)
+	s.add(service.Known, fiber.MethodGet, "/api/v1/news", s.news)
 }
 
 // stream sends Server-Sent Events. A panic inside would end the process, since no middleware

@@ -95,7 +95,7 @@ func (s *Server) getFile(ctx context.Context, c fiber.Ctx, a service.Actor) erro
 	if err != nil {
 		return err
 	}
-	p, err := parameter(c, "*")
+	p, err := pathParameter(c)
 	if err != nil {
 		return err
 	}
@@ -207,7 +207,7 @@ func (s *Server) putFile(ctx context.Context, c fiber.Ctx, a service.Actor) erro
 	if err != nil {
 		return err
 	}
-	p, err := parameter(c, "*")
+	p, err := pathParameter(c)
 	if err != nil {
 		return err
 	}

@@ -104,3 +104,17 @@ func parameter(c fiber.Ctx, name string) (string, error) {
 	}
 	return strings.Clone(text), nil
 }
+
+// pathParameter gives the rest of a path, each segment unescaped by itself: an escaped slash is
+// part of a name, and names have none.
+func pathParameter(c fiber.Ctx) (string, error) {
+	parts := strings.Split(c.Params("*"), "/")
+	for i, part := range parts {
+		text, err := url.PathUnescape(part)
+		if err != nil || strings.Contains(text, "/") {
+			return "", fault.Invalid("%q is not a segment of a path", part).On("path").Hint("a name, a version and a file's name hold no slash")
+		}
+		parts[i] = text
+	}
+	return strings.Join(parts, "/"), nil
+}

@@ -122,9 +122,12 @@ func (b *Browser) Page(v View) (*Page, error) {
 	}), chromedp.EmulateViewport(v.Width, 800))
 }
 
-// Go opens an address of the console and waits until the page has read what it shows.
+// Go opens an address of the console and waits until the page has read what it shows, for half a
+// minute at most.
 func (p *Page) Go(path string) error {
-	return chromedp.Do(p.Ctx, chromedp.Navigate(p.view.Address+path), chromedp.WaitVisible(chromedp.CSS("h1")), p.Settled())
+	ctx, cancel := context.WithTimeout(p.Ctx, 30*time.Second)
+	defer cancel()
+	return chromedp.Do(ctx, chromedp.Navigate(p.view.Address+path), chromedp.WaitVisible(chromedp.CSS("h1")), p.Settled())
 }
 
 // Settled waits for fonts, and until no request has been answered for a while.
@@ -153,7 +156,7 @@ func (p *Page) Text() (string, error) {
 // WaitText waits until the page shows a text.
 func (p *Page) WaitText(text string) error {
 	quoted := "`" + strings.ReplaceAll(text, "`", "\\`") + "`"
-	_, err := chromedp.Run(p.Ctx, chromedp.Poll[bool]("document.body.innerText.includes("+quoted+")"))
+	_, err := chromedp.Run(p.Ctx, chromedp.Poll[bool]("document.body.innerText.includes("+quoted+")", chromedp.WithPollingInterval(50*time.Millisecond)))
 	return err
 }
 

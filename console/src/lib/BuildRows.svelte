@@ -2,12 +2,17 @@
   import type { Build } from './api';
   import { ago, length, short } from './format';
   import Mark from './Mark.svelte';
+  import Scroll from './Scroll.svelte';
 
-  let { builds, pipelines = true }: { builds: Build[]; pipelines?: boolean } = $props();
+  let {
+    builds,
+    pipelines = true,
+    label = 'builds',
+  }: { builds: Build[]; pipelines?: boolean; label?: string } = $props();
   const total = (b: Build) => (b.ended_at ? Date.parse(b.ended_at) : Date.now()) - Date.parse(b.created_at);
 </script>
 
-<div class="overflow-x-auto">
+<Scroll {label}>
   <table class="rows">
     <thead>
       <tr>
@@ -37,4 +42,4 @@
       {/each}
     </tbody>
   </table>
-</div>
+</Scroll>

@@ -13,7 +13,7 @@
   type="button"
   onclick={copy}
   title="copy"
-  class="mono block w-full cursor-copy rounded border border-edge bg-sunk px-2 py-1.5 text-left text-[13px] break-words text-ink"
+  class="mono block w-full cursor-copy rounded border border-edge bg-sunk px-2 py-1.5 text-left text-[13px] [overflow-wrap:anywhere] text-ink"
 >
   {text}
   <span class="text-quiet" aria-live="polite">{copied ? ' — copied' : ''}</span>

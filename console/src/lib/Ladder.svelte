@@ -34,6 +34,11 @@
     const n = versions.length;
     return rail + (n > 1 ? ((lane.get(a.version) ?? 0) / (n - 1) - 0.5) * -Math.min(84, n * 17) : 0);
   }
+  // A mark stands behind its version's text, or before the point where there is no room.
+  function markAt(a: Artifact, top: boolean, k: number): number {
+    const at = x(a.created_at) + 14 + (top ? a.version.length * 7.4 : 0) + k * 62;
+    return at + 58 < now ? at : x(a.created_at) - 64 - k * 62;
+  }
   const clockTime = { hour: '2-digit', minute: '2-digit', second: '2-digit' } as const;
   const dayTime = { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' } as const;
   const brief = $derived(moments.length > 0 && Date.now() - Date.parse(moments[0]!) < 86400_000);
@@ -105,12 +110,7 @@
           >
         {/if}
         {#each a.marks as m, k (m)}
-          <g
-            transform="translate({x(a.created_at) +
-              14 +
-              (i === steps.length - 1 ? a.version.length * 7.4 : 0) +
-              k * 66} {y(a) - 20})"
-          >
+          <g transform="translate({markAt(a, i === steps.length - 1, k)} {y(a) - 20})">
             <rect width="56" height="16" rx="4" fill="var(--raised)" stroke="var(--ink)" />
             <text x="28" y="12" text-anchor="middle" class="fill-ink text-[11px]">{m}</text>
           </g>

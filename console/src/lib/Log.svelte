@@ -105,13 +105,14 @@
     <a class="quiet" href={textAddress} download>text ↓</a>
   </div>
 </div>
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <div
   bind:this={box}
   onscroll={scrolled}
   class="mono h-[460px] overflow-auto rounded-md border border-edge bg-raised text-[13px] leading-5"
   role="log"
   aria-label="log of {run.name}"
-  tabindex="-1"
+  tabindex="0"
 >
   {#if rows.length === 0}
     <p class="p-3 font-sans text-quiet">

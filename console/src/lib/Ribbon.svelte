@@ -15,8 +15,8 @@
     return () => clearInterval(tick);
   });
 
-  const left = 190;
-  const right = 90;
+  const left = $derived(width < 600 ? 124 : 190);
+  const right = $derived(width < 600 ? 12 : 90);
   const row = 25;
   const top = 22;
   const begin = $derived(Date.parse(build.created_at));
@@ -110,7 +110,7 @@
           stroke-width="1.6"
         />
       {/if}
-      <text x={width - right + 10} y={y(i) + 17} class="fill-quiet text-[12px]">{r.agent}</text>
+      {#if right > 20}<text x={width - right + 10} y={y(i) + 17} class="fill-quiet text-[12px]">{r.agent}</text>{/if}
       {#if r.state === 'skipped' || (r.state === 'waiting' && !r.ready_at)}
         <text x={left + 4} y={y(i) + 17} class="fill-quiet text-[12px]">{r.cause || r.wants}</text>
       {:else if r.working_ms > 0}

@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * List agents
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["agents"];
         put?: never;
@@ -77,7 +77,7 @@ export interface paths {
         };
         /**
          * List the newest builds of all, running ones first
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["recent-builds"];
         put?: never;
@@ -177,7 +177,7 @@ export interface paths {
         };
         /**
          * Find a pipeline, build, store, artifact or digest
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["find"];
         put?: never;
@@ -221,7 +221,7 @@ export interface paths {
         };
         /**
          * List pipelines, each with its newest build
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["pipelines"];
         put?: never;
@@ -289,7 +289,7 @@ export interface paths {
         };
         /**
          * List projects
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["projects"];
         put?: never;
@@ -421,7 +421,7 @@ export interface paths {
         };
         /**
          * List sources
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["sources"];
         put?: never;
@@ -509,7 +509,7 @@ export interface paths {
         };
         /**
          * List stores, lowest first
-         * @description Needs the right: read.
+         * @description Needs the right: known.
          */
         get: operations["stores"];
         put?: never;

@@ -55,3 +55,15 @@ export async function signIn(name: string, password: string): Promise<void> {
 export async function signOut(): Promise<void> {
   await fetch('/api/v1/session', { method: 'DELETE' });
 }
+
+/** Who has signed in; null when nobody has. */
+export async function whoIsIn(): Promise<Schemas['Status'] | null> {
+  let response: Response;
+  try {
+    response = await fetch('/api/v1/session');
+  } catch {
+    throw new Failure(0, 'The service cannot be reached.');
+  }
+  if (!response.ok) throw new Failure(response.status, response.statusText);
+  return (await response.json()) as Schemas['Status'] | null;
+}

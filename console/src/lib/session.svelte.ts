@@ -1,5 +1,5 @@
 // Who has signed in.
-import { api, Failure, got, type Schemas } from './api';
+import { whoIsIn, type Schemas } from './api';
 
 export const session = $state<{ status: Schemas['Status'] | null; known: boolean; away: string }>({
   status: null,
@@ -8,12 +8,12 @@ export const session = $state<{ status: Schemas['Status'] | null; known: boolean
 });
 
 export async function learnSession() {
+  session.away = '';
   try {
-    session.status = await got(api.GET('/api/v1/status'));
-    session.away = '';
+    session.status = await whoIsIn();
   } catch (e) {
     session.status = null;
-    session.away = e instanceof Failure && e.status === 401 ? '' : (e as Error).message;
+    session.away = (e as Error).message;
   }
   session.known = true;
 }

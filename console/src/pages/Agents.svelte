@@ -4,6 +4,7 @@
   import { ago, size } from '../lib/format';
   import { live } from '../lib/live.svelte';
   import Trouble from '../lib/Trouble.svelte';
+  import Scroll from '../lib/Scroll.svelte';
 
   const agents = live(async () => (await got(api.GET('/api/v1/agents'))).list);
   const order = ['os', 'arch', 'cpus', 'memory'];
@@ -19,7 +20,7 @@
 {#if agents.value?.length === 0}
   <Empty say="No agent yet. Make a join token, and run the agent with it:" command="oskeld agent add" />
 {:else if agents.value}
-  <div class="overflow-x-auto">
+  <Scroll label="agents">
     <table class="rows">
       <thead><tr><th>agent</th><th>is</th><th class="number">places</th><th>does</th><th>facts</th></tr></thead>
       <tbody>
@@ -45,5 +46,5 @@
         {/each}
       </tbody>
     </table>
-  </div>
+  </Scroll>
 {/if}

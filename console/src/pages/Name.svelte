@@ -7,6 +7,7 @@
   import Trail from '../lib/Trail.svelte';
   import Trouble from '../lib/Trouble.svelte';
   import { route } from '../router';
+  import Scroll from '../lib/Scroll.svelte';
 
   const { store, name } = route.getParams('/stores/:store/:name');
   const ladder = live(() =>
@@ -21,6 +22,10 @@
       ladder.value?.artifacts.find((a) => a.store === store && a.state === 'sealed') ??
       ladder.value?.artifacts[0],
   );
+  function promoted() {
+    picked = chosen; // stay at what was promoted
+    void ladder.again();
+  }
   const risen = (a: Artifact) =>
     ladder.value?.artifacts.some((b) => b.version === a.version && b.promoted_from === a.store);
   const sealed = $derived(ladder.value?.artifacts.filter((a) => a.state !== 'filling') ?? []);
@@ -54,7 +59,7 @@
         >
       </h2>
       <Ladder ladder={ladder.value} {chosen} choose={(a) => (picked = a)} {target} />
-      <div class="mt-3 overflow-x-auto">
+      <Scroll label="versions">
         <table class="rows">
           <thead
             ><tr
@@ -87,11 +92,11 @@
             {/each}
           </tbody>
         </table>
-      </div>
+      </Scroll>
     </div>
     <div class="grid min-w-0 content-start gap-5">
       {#if chosen?.state === 'sealed'}
-        <Promote artifact={chosen} stores={ladder.value.stores} bind:target done={() => ladder.again()} />
+        <Promote artifact={chosen} stores={ladder.value.stores} bind:target done={promoted} />
       {/if}
       <section>
         <h2>

@@ -30,7 +30,7 @@
   {:else}
     <section class="mb-7">
       <h2>Runs and waits <span class="font-normal text-quiet">{open.length === 0 ? 'nothing just now' : ''}</span></h2>
-      {#if open.length > 0}<BuildRows builds={open} />{/if}
+      {#if open.length > 0}<BuildRows builds={open} label="running and waiting builds" />{/if}
       <p class="mt-2 text-quiet">
         {here.length} of {agents.value?.length ?? 0} agents here:
         {#each here as a, i (a.name)}{i > 0 ? ', ' : ''}<a class="quiet" href="/agents">{a.name}</a>
@@ -43,11 +43,11 @@
           >{broken.length === 0 ? 'nothing: the newest build of every branch passed' : ''}</span
         >
       </h2>
-      {#if broken.length > 0}<BuildRows builds={broken} />{/if}
+      {#if broken.length > 0}<BuildRows builds={broken} label="broken builds" />{/if}
     </section>
     <section>
       <h2>Lately</h2>
-      <BuildRows builds={ended} />
+      <BuildRows builds={ended} label="ended builds" />
     </section>
   {/if}
 {:else if !builds.failure}

@@ -5,6 +5,7 @@
   import { live } from '../lib/live.svelte';
   import Mark from '../lib/Mark.svelte';
   import Trouble from '../lib/Trouble.svelte';
+  import Scroll from '../lib/Scroll.svelte';
 
   const pipelines = live(async () => (await got(api.GET('/api/v1/pipelines'))).list);
 </script>
@@ -15,7 +16,7 @@
 {#if pipelines.value?.length === 0}
   <Empty say="No pipeline yet. Bind a source and its file:" command="oskeld pipeline add NAME --source SOURCE" />
 {:else if pipelines.value}
-  <div class="overflow-x-auto">
+  <Scroll label="pipelines">
     <table class="rows">
       <thead
         ><tr><th>pipeline</th><th>last build</th><th>version</th><th>when</th><th>source</th><th>about</th></tr></thead
@@ -37,5 +38,5 @@
         {/each}
       </tbody>
     </table>
-  </div>
+  </Scroll>
 {/if}

@@ -2,6 +2,7 @@
   import { api, Failure, got, type Schemas } from '../lib/api';
   import { moment } from '../lib/format';
   import Trouble from '../lib/Trouble.svelte';
+  import Scroll from '../lib/Scroll.svelte';
 
   let list = $state<Schemas['Record'][]>([]);
   let failure = $state<Failure>();
@@ -45,9 +46,9 @@
   />
 </div>
 {#if failure}<Trouble {failure} />{/if}
-<div class="overflow-x-auto">
+<Scroll label="records">
   <table class="rows">
-    <thead><tr><th>when</th><th>who</th><th>did</th><th>thing</th><th></th></tr></thead>
+    <thead><tr><th>when</th><th>who</th><th>did</th><th>thing</th><th>details</th></tr></thead>
     <tbody>
       {#each shown as r (r.id)}
         <tr>
@@ -60,7 +61,7 @@
       {/each}
     </tbody>
   </table>
-</div>
+</Scroll>
 {#if more && list.length > 0}<button type="button" onclick={read} class="mt-3 text-ember hover:underline"
     >older ones</button
   >{/if}

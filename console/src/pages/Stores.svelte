@@ -4,6 +4,7 @@
   import { size } from '../lib/format';
   import { live } from '../lib/live.svelte';
   import Trouble from '../lib/Trouble.svelte';
+  import Scroll from '../lib/Scroll.svelte';
 
   const stores = live(async () => (await got(api.GET('/api/v1/stores'))).list);
 </script>
@@ -14,7 +15,7 @@
 {#if stores.value?.length === 0}
   <Empty say="No store yet:" command="oskeld store add intake --project PROJECT" />
 {:else if stores.value}
-  <div class="overflow-x-auto">
+  <Scroll label="stores">
     <table class="rows">
       <thead>
         <tr
@@ -40,5 +41,5 @@
         {/each}
       </tbody>
     </table>
-  </div>
+  </Scroll>
 {/if}

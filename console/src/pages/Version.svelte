@@ -7,6 +7,7 @@
   import Trouble from '../lib/Trouble.svelte';
   import Verdicts from '../lib/Verdicts.svelte';
   import { route } from '../router';
+  import Scroll from '../lib/Scroll.svelte';
 
   const { store, name, version } = route.getParams('/stores/:store/:name/:version');
   const ref = `${store}/${name}@${version}`;
@@ -42,7 +43,7 @@
           >{a.files}, {size(a.size)}; content <span class="mono break-all">sha256:{a.content}</span></span
         >
       </h2>
-      <div class="overflow-x-auto">
+      <Scroll label="files">
         <table class="rows">
           <thead><tr><th>file</th><th class="number">size</th><th>SHA-256</th></tr></thead>
           <tbody>
@@ -57,7 +58,7 @@
             {/each}
           </tbody>
         </table>
-      </div>
+      </Scroll>
       <div class="mt-4 grid gap-2">
         <h2>Get it</h2>
         <Command text="oskeld fetch {ref}" />

@@ -98,7 +98,11 @@ func (p *Plan) place(run Run, index map[artifact.Name]int) error {
 		chain.Runs = append(chain.Runs, at)
 	} else {
 		run.Chain = len(p.Chains)
-		chain := Chain{Runs: []int{at}, Demand: run.Stage.Facts, Needs: slices.Clone(run.After)}
+		demand, err := facts.Demand{}.Join(run.Stage.Facts)
+		if err != nil {
+			return err
+		}
+		chain := Chain{Runs: []int{at}, Demand: demand, Needs: slices.Clone(run.After)}
 		for _, need := range run.After {
 			for i := need; i >= 0; i = p.Runs[i].Follows {
 				if len(p.Runs[i].Stage.Carry) > 0 && !slices.Contains(chain.Carried, i) {

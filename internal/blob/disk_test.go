@@ -1,0 +1,156 @@
+package blob
+
+import (
+	"bytes"
+	"crypto/rand"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/fault"
+)
+
+func open(t *testing.T) *Disk {
+	t.Helper()
+	d, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func bytesOf(n int) ([]byte, artifact.Digest) {
+	b := make([]byte, n)
+	_, _ = rand.Read(b)
+	return b, artifact.DigestOf(b)
+}
+
+func TestParts(t *testing.T) {
+	d := open(t)
+	data, digest := bytesOf(100_000)
+	if kept, err := d.Append(digest, "ida", 0, bytes.NewReader(data[:40_000]), false); err != nil || kept != 40_000 {
+		t.Fatal(kept, err)
+	}
+	if _, there := d.Has(digest); there {
+		t.Error("half a blob counts as whole")
+	}
+	if n := d.Offset(digest, "per"); n != 0 {
+		t.Errorf("another's upload stands at %d", n)
+	}
+	if _, err := d.Append(digest, "ida", 10, bytes.NewReader(data[10:]), true); !fault.Is(err, fault.KindConflict) {
+		t.Errorf("a wrong offset: %v", err)
+	}
+	kept, err := d.Append(digest, "ida", 40_000, io.MultiReader(bytes.NewReader(data[40_000:60_000]), iotest.ErrReader(io.ErrUnexpectedEOF)), true)
+	if !errors.Is(err, io.ErrUnexpectedEOF) || kept != 60_000 || d.Offset(digest, "ida") != 60_000 {
+		t.Errorf("a part that broke off: kept %d, %v", kept, err)
+	}
+	if kept, err := d.Append(digest, "ida", 60_000, bytes.NewReader(data[60_000:]), true); err != nil || kept != 100_000 {
+		t.Fatal(kept, err)
+	}
+	f, size, err := d.Read(digest)
+	if err != nil || size != 100_000 {
+		t.Fatal(size, err)
+	}
+	defer f.Close()
+	if got, _ := io.ReadAll(f); !bytes.Equal(got, data) {
+		t.Error("other bytes came back")
+	}
+	if left, _ := filepath.Glob(filepath.Join(d.dir, "uploads", "*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestWrongDigest(t *testing.T) {
+	d := open(t)
+	_, digest := bytesOf(10)
+	if _, err := d.Append(digest, "ida", 0, bytes.NewReader([]byte("other")), true); !fault.Is(err, fault.KindInvalid) {
+		t.Errorf("got %v", err)
+	}
+	if n := d.Offset(digest, "ida"); n != 0 {
+		t.Errorf("harmed bytes are kept: %d", n)
+	}
+	if _, _, err := d.Read(digest); !fault.Is(err, fault.KindMissing) {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestManyAtOnce(t *testing.T) {
+	d := open(t)
+	data, digest := bytesOf(1 << 20)
+	var all sync.WaitGroup
+	for _, owner := range []string{"a", "b", "c", "d", "e"} {
+		all.Go(func() {
+			if _, err := d.Append(digest, owner, 0, bytes.NewReader(data), true); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if size, ok := d.Has(digest); !ok || size != 1<<20 {
+		t.Error(size, ok)
+	}
+}
+
+func TestOneWriterAtATime(t *testing.T) {
+	d := open(t)
+	data, digest := bytesOf(100)
+	r, w := io.Pipe()
+	first := make(chan error)
+	go func() {
+		_, err := d.Append(digest, "ida", 0, r, true)
+		first <- err
+	}()
+	if _, err := w.Write(data[:10]); err != nil { // the first is reading now
+		t.Fatal(err)
+	}
+	if _, err := d.Append(digest, "ida", 0, bytes.NewReader(data), true); !fault.Is(err, fault.KindConflict) {
+		t.Errorf("a second writer: %v", err)
+	}
+	_, _ = w.Write(data[10:])
+	w.Close()
+	if err := <-first; err != nil {
+		t.Error(err)
+	}
+}
+
+// A full disk is told as such; what was acknowledged stays, and after making room it goes on.
+func TestDiskFull(t *testing.T) {
+	dir := t.TempDir()
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", dir).CombinedOutput(); err != nil {
+		t.Skipf("no small file system can be mounted here: %s", out)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", dir).Run() })
+	d, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, digest := bytesOf(1 << 20)
+	kept, err := d.Append(digest, "ida", 0, bytes.NewReader(data[:300_000]), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ballast := filepath.Join(dir, "ballast")
+	if err := os.WriteFile(ballast, make([]byte, 400_000), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Append(digest, "ida", kept, bytes.NewReader(data[kept:]), true); !fault.Is(err, fault.KindUnavailable) {
+		t.Fatalf("on a full disk: %v", err)
+	}
+	if n := d.Offset(digest, "ida"); n != kept {
+		t.Errorf("the upload stands at %d, %d were acknowledged", n, kept)
+	}
+	small, smallDigest := data[:900_000], artifact.DigestOf(data[:900_000])
+	if err := errors.Join(os.Remove(ballast), d.Clean(time.Now().Add(time.Hour))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.Append(smallDigest, "ida", 0, bytes.NewReader(small), true); err != nil {
+		t.Errorf("after making room: %v", err)
+	}
+}
