@@ -38,6 +38,9 @@ type Agent struct {
 // AddAgent keeps an agent under the digest of its credential; an agent of that name that was
 // removed, or has not been seen for a minute, gives its name up.
 func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, error) {
+	if a.Facts == nil {
+		a.Facts = facts.Facts{}
+	}
 	var id uuid.UUID
 	err := db.q.QueryRow(ctx, `insert into agent (id, name, digest, facts, places) values ($1, $2, $3, $4, $5)
 		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), removed_at = null
@@ -73,6 +76,9 @@ func (db *DB) AgentsSeen(ctx context.Context) ([]facts.Agent, error) {
 
 // SeeAgent notes that an agent called, with its facts and places.
 func (db *DB) SeeAgent(ctx context.Context, id uuid.UUID, f facts.Facts, places int) error {
+	if f == nil {
+		f = facts.Facts{}
+	}
 	return db.exec(ctx, `update agent set seen_at = now(), facts = $2, places = $3 where id = $1`, id, f, places)
 }
 

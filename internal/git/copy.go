@@ -79,7 +79,7 @@ var hashRule = regexp.MustCompile(`^[0-9a-f]{7,64}$`)
 
 // Resolve finds the commit of a branch, else a tag, else a commit's digest of seven digits or more.
 func (c Copy) Resolve(ctx context.Context, ref string) (At, error) {
-	if ref == "" || strings.HasPrefix(ref, "-") || strings.ContainsAny(ref, "\x00\n") || len(ref) > 300 {
+	if ref == "" || strings.HasPrefix(ref, "-") || strings.ContainsAny(ref, "\x00\n ~^:?*[\\") || strings.Contains(ref, "..") || strings.Contains(ref, "@{") || len(ref) > 300 {
 		return At{}, fault.Invalid("%q is not a branch, tag or commit", ref).On("ref")
 	}
 	full := func(name string) (string, bool) {

@@ -119,10 +119,10 @@ func (s *Server) Restart(ctx context.Context) error {
 	for until := time.Now().Add(10 * time.Second); ; {
 		err = s.launch(ctx, bin, cred)
 		if err == nil || time.Now().After(until) || ctx.Err() != nil ||
-			!strings.Contains(err.Error(), "postmaster.pid") && !strings.Contains(err.Error(), "shared memory") {
+			!strings.Contains(err.Error(), endedAtOnce) {
 			return err
 		}
-		time.Sleep(100 * time.Millisecond) // the one that was killed has not quite gone
+		time.Sleep(100 * time.Millisecond) // one that was killed has not quite gone: its backends, its lock file
 	}
 }
 
@@ -225,6 +225,8 @@ func (s *Server) launch(ctx context.Context, bin string, cred *syscall.Credentia
 	return nil
 }
 
+const endedAtOnce = "it ended at once"
+
 // await waits until the server says that it is ready and takes a connection.
 func (s *Server) await(ctx context.Context) error {
 	deadline := time.After(time.Minute)
@@ -237,7 +239,7 @@ func (s *Server) await(ctx context.Context) error {
 		}
 		select {
 		case <-s.ended:
-			return errors.New("it ended at once")
+			return errors.New(endedAtOnce)
 		case <-deadline:
 			return errors.New("it did not answer within a minute")
 		case <-ctx.Done():
