@@ -278,6 +278,8 @@ func (b *bench) largeFile(size int64) ([]result, error) {
 	if _, err := hashFile(path); err != nil { // into the page cache, for both
 		return nil, err
 	}
+	// Forget the peak of signing in: argon2id takes 64 MiB for a moment.
+	_ = os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", b.service.Process.Pid), []byte("5"), 0)
 	idle, _ := memory(b.service.Process.Pid)
 	began := time.Now()
 	if _, err := hashFile(path); err != nil {
@@ -289,12 +291,8 @@ func (b *bench) largeFile(size int64) ([]result, error) {
 	floor := time.Since(began)
 	os.Remove(filepath.Join(b.dir, "floor"))
 	began = time.Now()
-	digest, err := hashFile(path)
+	f, err := b.client.Send(ctx, path, func(int64) {})
 	if err != nil {
-		return nil, err
-	}
-	f := artifact.File{Path: "large", Size: size, Digest: digest}
-	if err := b.client.Upload(ctx, path, f, func(int64) {}); err != nil {
 		return nil, err
 	}
 	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/deliveries", map[string]any{"store": "intake", "name": "large", "version": "1", "files": []artifact.File{f}}, nil); err != nil {

@@ -199,6 +199,35 @@ func TestSameUploadTwiceAtOnce(t *testing.T) {
 	}
 }
 
+// A large new file is hashed while it is sent; the same file again sends no byte.
+func TestLargeNewFile(t *testing.T) {
+	w := newWorld(t)
+	data, _ := random(t, 40<<20)
+	file := filepath.Join(w.dir, "large")
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out := w.ok("deliver", "intake/large@1", file); !strings.Contains(out, "is sealed: 1 files, 41.9 MB") {
+		t.Error(out)
+	}
+	sent := int64(0)
+	if f, err := w.owner.Send(t.Context(), file, func(n int64) { sent = n }); err != nil || sent != 0 || f.Digest != artifact.DigestOf(data) {
+		t.Errorf("the same again: %d bytes sent, %v", sent, err)
+	}
+	w.ok("fetch", "intake/large@1", "--into", "got")
+	if got, _ := os.ReadFile(filepath.Join(w.dir, "got", "large")); !bytes.Equal(got, data) {
+		t.Error("other bytes came back")
+	}
+	empty := filepath.Join(w.dir, "empty")
+	if err := os.WriteFile(empty, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if out := w.ok("deliver", "intake/empty@1", empty); !strings.Contains(out, "1 files, 0 B") {
+		t.Error(out)
+	}
+	w.ok("fetch", "intake/empty@1", "--into", "got")
+}
+
 // A digest counts as here only for someone who may read it.
 func TestPresenceIsNotTold(t *testing.T) {
 	w := newWorld(t)

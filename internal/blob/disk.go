@@ -1,7 +1,7 @@
 // Package blob keeps bytes by their SHA-256 digest on a disk.
 //
 //	disk, err := blob.Open(dir)
-//	kept, err := disk.Append(digest, owner, offset, r, last) // a part of a resumable upload
+//	kept, err := disk.Append(upload, offset, r, digest) // a part of a resumable upload; with a digest, its last
 //	f, size, err := disk.Read(digest)
 //
 // What has been acknowledged is on the disk: written to a temporary file, synced, renamed, and
@@ -73,15 +73,18 @@ func (d *Disk) Has(digest artifact.Digest) (int64, bool) {
 	return info.Size(), true
 }
 
-// upload is a file that grows, with the state of its hash beside it.
-func (d *Disk) upload(digest artifact.Digest, owner string) string {
-	key := artifact.DigestOf([]byte(owner))
-	return filepath.Join(d.dir, "uploads", string(digest)+"-"+string(key[:16]))
+// Upload names bytes on their way: whose they are, and what the owner calls them, which is their
+// digest when it is known beforehand.
+type Upload struct{ Owner, Name string }
+
+// path is a file that grows, with the state of its hash beside it.
+func (u Upload) path(dir string) string {
+	return filepath.Join(dir, "uploads", string(artifact.DigestOf([]byte(u.Owner+"\x00"+u.Name))))
 }
 
-// Offset is how many bytes of an owner's upload are kept so far.
-func (d *Disk) Offset(digest artifact.Digest, owner string) int64 {
-	_, offset := d.state(d.upload(digest, owner))
+// Offset is how many bytes of an upload are kept so far.
+func (d *Disk) Offset(u Upload) int64 {
+	_, offset := d.state(u.path(d.dir))
 	return offset
 }
 
@@ -98,19 +101,18 @@ func (d *Disk) state(path string) (hash.Hash, int64) {
 	return h, int64(binary.BigEndian.Uint64(saved))
 }
 
-// Append adds a part at an offset. With last, the upload must then be whole: its digest is
-// checked and it becomes a blob; a wrong digest throws it away. A part that breaks off is kept as
-// far as it came. Errors: conflict for a wrong offset or a second writer, invalid for a wrong
+// Append adds a part at an offset. With a digest, the upload must then be whole: it is checked and
+// becomes a blob; a wrong digest throws it away. A part that breaks off is kept as far as it came. Errors: conflict for a wrong offset or a second writer, invalid for a wrong
 // digest, unavailable for a full disk.
-func (d *Disk) Append(digest artifact.Digest, owner string, offset int64, r io.Reader, last bool) (kept int64, err error) {
-	path := d.upload(digest, owner)
+func (d *Disk) Append(u Upload, offset int64, r io.Reader, digest artifact.Digest) (kept int64, err error) {
+	path := u.path(d.dir)
 	if _, taken := d.busy.LoadOrStore(path, struct{}{}); taken {
-		return 0, fault.Conflict("another upload of %s is running", digest).Hint("ask for its offset and go on from there")
+		return 0, fault.Conflict("another upload of %s is running", u.Name).Hint("ask for its offset and go on from there")
 	}
 	defer d.busy.Delete(path)
 	h, have := d.state(path)
 	if offset != have {
-		return have, fault.Conflict("the upload of %s stands at byte %d, not %d", digest, have, offset).Hint("go on from byte %d", have)
+		return have, fault.Conflict("the upload of %s stands at byte %d, not %d", u.Name, have, offset).Hint("go on from byte %d", have)
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -128,7 +130,7 @@ func (d *Disk) Append(digest artifact.Digest, owner string, offset int64, r io.R
 		return have, full(copyErr)
 	}
 	kept = have + n
-	if copyErr != nil || !last {
+	if copyErr != nil || digest == "" {
 		if err := d.saveState(path, h, kept); err != nil {
 			return have, full(err)
 		}

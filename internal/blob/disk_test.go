@@ -26,6 +26,8 @@ func open(t *testing.T) *Disk {
 	return d
 }
 
+var ida = Upload{"ida", "u"}
+
 func bytesOf(n int) ([]byte, artifact.Digest) {
 	b := make([]byte, n)
 	_, _ = rand.Read(b)
@@ -35,23 +37,23 @@ func bytesOf(n int) ([]byte, artifact.Digest) {
 func TestParts(t *testing.T) {
 	d := open(t)
 	data, digest := bytesOf(100_000)
-	if kept, err := d.Append(digest, "ida", 0, bytes.NewReader(data[:40_000]), false); err != nil || kept != 40_000 {
+	if kept, err := d.Append(ida, 0, bytes.NewReader(data[:40_000]), ""); err != nil || kept != 40_000 {
 		t.Fatal(kept, err)
 	}
 	if _, there := d.Has(digest); there {
 		t.Error("half a blob counts as whole")
 	}
-	if n := d.Offset(digest, "per"); n != 0 {
+	if n := d.Offset(Upload{"per", "u"}); n != 0 {
 		t.Errorf("another's upload stands at %d", n)
 	}
-	if _, err := d.Append(digest, "ida", 10, bytes.NewReader(data[10:]), true); !fault.Is(err, fault.KindConflict) {
+	if _, err := d.Append(ida, 10, bytes.NewReader(data[10:]), digest); !fault.Is(err, fault.KindConflict) {
 		t.Errorf("a wrong offset: %v", err)
 	}
-	kept, err := d.Append(digest, "ida", 40_000, io.MultiReader(bytes.NewReader(data[40_000:60_000]), iotest.ErrReader(io.ErrUnexpectedEOF)), true)
-	if !errors.Is(err, io.ErrUnexpectedEOF) || kept != 60_000 || d.Offset(digest, "ida") != 60_000 {
+	kept, err := d.Append(ida, 40_000, io.MultiReader(bytes.NewReader(data[40_000:60_000]), iotest.ErrReader(io.ErrUnexpectedEOF)), digest)
+	if !errors.Is(err, io.ErrUnexpectedEOF) || kept != 60_000 || d.Offset(ida) != 60_000 {
 		t.Errorf("a part that broke off: kept %d, %v", kept, err)
 	}
-	if kept, err := d.Append(digest, "ida", 60_000, bytes.NewReader(data[60_000:]), true); err != nil || kept != 100_000 {
+	if kept, err := d.Append(ida, 60_000, bytes.NewReader(data[60_000:]), digest); err != nil || kept != 100_000 {
 		t.Fatal(kept, err)
 	}
 	f, size, err := d.Read(digest)
@@ -70,10 +72,10 @@ func TestParts(t *testing.T) {
 func TestWrongDigest(t *testing.T) {
 	d := open(t)
 	_, digest := bytesOf(10)
-	if _, err := d.Append(digest, "ida", 0, bytes.NewReader([]byte("other")), true); !fault.Is(err, fault.KindInvalid) {
+	if _, err := d.Append(ida, 0, bytes.NewReader([]byte("other")), digest); !fault.Is(err, fault.KindInvalid) {
 		t.Errorf("got %v", err)
 	}
-	if n := d.Offset(digest, "ida"); n != 0 {
+	if n := d.Offset(ida); n != 0 {
 		t.Errorf("harmed bytes are kept: %d", n)
 	}
 	if _, _, err := d.Read(digest); !fault.Is(err, fault.KindMissing) {
@@ -87,7 +89,7 @@ func TestManyAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for _, owner := range []string{"a", "b", "c", "d", "e"} {
 		all.Go(func() {
-			if _, err := d.Append(digest, owner, 0, bytes.NewReader(data), true); err != nil {
+			if _, err := d.Append(Upload{owner, "u"}, 0, bytes.NewReader(data), digest); err != nil {
 				t.Error(err)
 			}
 		})
@@ -104,13 +106,13 @@ func TestOneWriterAtATime(t *testing.T) {
 	r, w := io.Pipe()
 	first := make(chan error)
 	go func() {
-		_, err := d.Append(digest, "ida", 0, r, true)
+		_, err := d.Append(ida, 0, r, digest)
 		first <- err
 	}()
 	if _, err := w.Write(data[:10]); err != nil { // the first is reading now
 		t.Fatal(err)
 	}
-	if _, err := d.Append(digest, "ida", 0, bytes.NewReader(data), true); !fault.Is(err, fault.KindConflict) {
+	if _, err := d.Append(ida, 0, bytes.NewReader(data), digest); !fault.Is(err, fault.KindConflict) {
 		t.Errorf("a second writer: %v", err)
 	}
 	_, _ = w.Write(data[10:])
@@ -132,7 +134,7 @@ func TestDiskFull(t *testing.T) {
 		t.Fatal(err)
 	}
 	data, digest := bytesOf(1 << 20)
-	kept, err := d.Append(digest, "ida", 0, bytes.NewReader(data[:300_000]), false)
+	kept, err := d.Append(ida, 0, bytes.NewReader(data[:300_000]), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,17 +142,17 @@ func TestDiskFull(t *testing.T) {
 	if err := os.WriteFile(ballast, make([]byte, 400_000), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Append(digest, "ida", kept, bytes.NewReader(data[kept:]), true); !fault.Is(err, fault.KindUnavailable) {
+	if _, err := d.Append(ida, kept, bytes.NewReader(data[kept:]), digest); !fault.Is(err, fault.KindUnavailable) {
 		t.Fatalf("on a full disk: %v", err)
 	}
-	if n := d.Offset(digest, "ida"); n != kept {
+	if n := d.Offset(ida); n != kept {
 		t.Errorf("the upload stands at %d, %d were acknowledged", n, kept)
 	}
 	small, smallDigest := data[:900_000], artifact.DigestOf(data[:900_000])
 	if err := errors.Join(os.Remove(ballast), d.Clean(time.Now().Add(time.Hour))); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.Append(smallDigest, "ida", 0, bytes.NewReader(small), true); err != nil {
+	if _, err := d.Append(ida, 0, bytes.NewReader(small), smallDigest); err != nil {
 		t.Errorf("after making room: %v", err)
 	}
 }

@@ -2,11 +2,15 @@ package client
 
 import (
 	"context"
-	"errors"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strconv"
+	"sync"
 	"time"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
@@ -38,10 +42,79 @@ func (c *Client) Lacking(ctx context.Context, digests []artifact.Digest) (map[ar
 	return lacking, nil
 }
 
-// Upload sends a file in parts and goes on where an earlier upload broke off. It tries again for
-// as long as ctx lasts while the service cannot be reached. sent is called with the bytes that
-// have been acknowledged.
+// oncePass is the size in bytes from which on a file that is surely new is sent while it is hashed.
+const oncePass = 32 << 20
+
+// Send makes a file's bytes known to the service and describes it. A large file of a size that the
+// service has never seen is hashed while it is sent; any other is hashed first, and sent only when
+// the service lacks it. sent is called with the bytes that have been acknowledged.
+func (c *Client) Send(ctx context.Context, path string, sent func(int64)) (artifact.File, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return artifact.File{}, fault.Missing("%v", err)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return artifact.File{}, err
+	}
+	if !info.Mode().IsRegular() {
+		return artifact.File{}, fault.Invalid("%s is not a file", path).Hint("name the files one by one")
+	}
+	f := artifact.File{Path: filepath.Base(path), Size: info.Size(), Executable: info.Mode()&0o111 != 0}
+	if f.Size >= oncePass {
+		var out struct {
+			New []int64 `json:"new_sizes"`
+		}
+		if err := c.Call(ctx, http.MethodPost, "/blobs/lacking", map[string]any{"digests": []string{}, "sizes": []int64{f.Size}}, &out); err != nil {
+			return f, err
+		}
+		if len(out.New) == 1 {
+			return c.sendWhileHashing(ctx, path, f, sent)
+		}
+	}
+	if f.Digest, err = hashOf(file); err != nil {
+		return f, err
+	}
+	lacking, err := c.Lacking(ctx, []artifact.Digest{f.Digest})
+	if err != nil || !lacking[f.Digest] {
+		return f, err
+	}
+	return f, c.Upload(ctx, path, f, sent)
+}
+
+func hashOf(r io.Reader) (artifact.Digest, error) {
+	sum := sha256.New()
+	_, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{r}, make([]byte, 256<<10))
+	return artifact.Digest(hex.EncodeToString(sum.Sum(nil))), err
+}
+
+func (c *Client) sendWhileHashing(ctx context.Context, path string, f artifact.File, sent func(int64)) (artifact.File, error) {
+	digest := sync.OnceValues(func() (artifact.Digest, error) {
+		file, err := os.Open(path)
+		if err != nil {
+			return "", err
+		}
+		defer file.Close()
+		return hashOf(file)
+	})
+	go func() { _, _ = digest() }() // whoever asks for it later waits for this one
+	if err := c.upload(ctx, path, "new-"+rand.Text(), f.Size, digest, sent); err != nil {
+		return f, err
+	}
+	var err error
+	f.Digest, err = digest()
+	return f, err
+}
+
+// Upload sends a file whose digest is known in parts, and goes on where an earlier upload broke
+// off. It tries again for as long as ctx lasts while the service cannot be reached.
 func (c *Client) Upload(ctx context.Context, path string, f artifact.File, sent func(int64)) error {
+	return c.upload(ctx, path, string(f.Digest), f.Size, func() (artifact.Digest, error) { return f.Digest, nil }, sent)
+}
+
+// upload sends under a name; digest is asked for with the last part.
+func (c *Client) upload(ctx context.Context, path, name string, size int64, digest func() (artifact.Digest, error), sent func(int64)) error {
 	file, err := os.Open(path)
 	if err != nil {
 		return err
@@ -49,13 +122,15 @@ func (c *Client) Upload(ctx context.Context, path string, f artifact.File, sent 
 	defer file.Close()
 	wait := 100 * time.Millisecond
 	for tries := 0; ; tries++ {
-		err := c.uploadFrom(ctx, file, f, func(n int64) { wait, tries = 100*time.Millisecond, 0; sent(n) })
+		err := c.uploadFrom(ctx, file, name, size, digest, func(n int64) { wait, tries = 100*time.Millisecond, 0; sent(n) })
 		again := fault.Is(err, fault.KindUnavailable) || fault.Is(err, fault.KindConflict) && tries < 20
 		if err == nil || !again || ctx.Err() != nil {
 			return err
 		}
-		if busy, askErr := c.Lacking(ctx, []artifact.Digest{f.Digest}); askErr == nil && !busy[f.Digest] {
-			return nil // somebody else's upload of the same bytes has ended
+		if d, parseErr := artifact.ParseDigest(name); parseErr == nil {
+			if lacking, askErr := c.Lacking(ctx, []artifact.Digest{d}); askErr == nil && !lacking[d] {
+				return nil // somebody else's upload of the same bytes has ended
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -66,25 +141,30 @@ func (c *Client) Upload(ctx context.Context, path string, f artifact.File, sent 
 	}
 }
 
-func (c *Client) uploadFrom(ctx context.Context, file *os.File, f artifact.File, sent func(int64)) error {
-	offset, err := c.uploadOffset(ctx, f.Digest)
+func (c *Client) uploadFrom(ctx context.Context, file *os.File, name string, size int64, digest func() (artifact.Digest, error), sent func(int64)) error {
+	offset, err := c.uploadOffset(ctx, name)
 	if err != nil {
 		return err
 	}
 	for {
-		n := min(PartSize, f.Size-offset)
+		n := min(PartSize, size-offset)
 		if n < 0 {
 			return fault.Conflict("%s is shorter than what was sent of it", file.Name())
 		}
-		r, err := c.request(ctx, http.MethodPatch, "/blobs/"+string(f.Digest), io.NewSectionReader(file, offset, n))
+		r, err := c.request(ctx, http.MethodPatch, "/blobs/"+name, io.NewSectionReader(file, offset, n))
 		if err != nil {
 			return err
 		}
 		r.ContentLength = n
 		r.Header.Set("Upload-Offset", itoa(offset))
-		last := offset+n == f.Size
+		last := offset+n == size
 		if last {
+			d, err := digest()
+			if err != nil {
+				return err
+			}
 			r.Header.Set("Upload-Complete", "?1")
+			r.Header.Set("Upload-Digest", string(d))
 		}
 		response, err := c.do(r)
 		if err != nil {
@@ -100,8 +180,8 @@ func (c *Client) uploadFrom(ctx context.Context, file *os.File, f artifact.File,
 	}
 }
 
-func (c *Client) uploadOffset(ctx context.Context, d artifact.Digest) (int64, error) {
-	r, err := c.request(ctx, http.MethodHead, "/blobs/"+string(d), nil)
+func (c *Client) uploadOffset(ctx context.Context, name string) (int64, error) {
+	r, err := c.request(ctx, http.MethodHead, "/blobs/"+name, nil)
 	if err != nil {
 		return 0, err
 	}
@@ -111,5 +191,8 @@ func (c *Client) uploadOffset(ctx context.Context, d artifact.Digest) (int64, er
 	}
 	response.Body.Close()
 	n, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
-	return n, errors.Join(err)
+	if err != nil {
+		return 0, fault.Unavailable("the service does not say how far the upload is").Because(err)
+	}
+	return n, nil
 }

@@ -220,37 +220,15 @@ func (c *cli) deliver() *cobra.Command {
 			return err
 		}
 		var files []artifact.File
-		paths := map[artifact.Digest]string{}
-		var digests []artifact.Digest
 		for _, path := range args[1:] {
-			f, err := describe(path)
+			f, err := c.sendOne(cmd.Context(), cl, path, dryRun)
 			if err != nil {
 				return err
 			}
 			files = append(files, f)
-			paths[f.Digest] = path
-			digests = append(digests, f.Digest)
 		}
 		if _, err := artifact.NewContent(files); err != nil {
 			return err
-		}
-		lacking, err := cl.Lacking(cmd.Context(), digests)
-		if err != nil {
-			return err
-		}
-		for _, f := range files {
-			if !lacking[f.Digest] {
-				continue
-			}
-			if dryRun {
-				fmt.Fprintf(c.out, "would send %s, %s\n", f.Path, size(f.Size))
-				continue
-			}
-			bar := c.bar(f.Size, f.Path)
-			if err := cl.Upload(cmd.Context(), paths[f.Digest], f, func(n int64) { _ = bar.Set64(n) }); err != nil {
-				return err
-			}
-			_ = bar.Finish()
 		}
 		if dryRun {
 			fmt.Fprintf(c.out, "would admit %d files to %s\n", len(files), ref)
@@ -262,6 +240,28 @@ func (c *cli) deliver() *cobra.Command {
 		})
 	}
 	return cmd
+}
+
+// sendOne makes a file's bytes known to the service; dry, it only says whether they would be sent.
+func (c *cli) sendOne(ctx context.Context, cl *client.Client, path string, dry bool) (artifact.File, error) {
+	if !dry {
+		info, err := os.Stat(path)
+		if err != nil {
+			return artifact.File{}, fault.Missing("%v", err)
+		}
+		bar := c.bar(info.Size(), filepath.Base(path))
+		defer bar.Finish()
+		return cl.Send(ctx, path, func(n int64) { _ = bar.Set64(n) })
+	}
+	f, err := describe(path)
+	if err != nil {
+		return f, err
+	}
+	lacking, err := cl.Lacking(ctx, []artifact.Digest{f.Digest})
+	if lacking[f.Digest] {
+		fmt.Fprintf(c.out, "would send %s, %s\n", f.Path, size(f.Size))
+	}
+	return f, err
 }
 
 // describe hashes a file on disk without holding it in memory.

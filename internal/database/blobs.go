@@ -24,6 +24,14 @@ func (db *DB) Readable(ctx context.Context, digests []string, holder string, pro
 			where f.digest = d and a.state = 'sealed' and s.project = any($3))`, digests, holder, projects)
 }
 
+// NewSizes lists those of the sizes that no blob has which Readable would list.
+func (db *DB) NewSizes(ctx context.Context, sizes []int64, holder string, projects []uuid.UUID) ([]int64, error) {
+	return column[int64](ctx, db, `select n from unnest($1::bigint[]) n where not
+		exists (select 1 from blob_hold h join blob b on b.digest = h.digest where b.size = n and h.holder = $2 and h.until > now()) and not
+		exists (select 1 from content_file f join admission a on a.content = f.content join store s on s.id = a.store
+			where f.size = n and a.state = 'sealed' and s.project = any($3))`, sizes, holder, projects)
+}
+
 // CarriedDigest tells whether a digest is among the carried files of a build.
 func (db *DB) CarriedDigest(ctx context.Context, build uuid.UUID, digest artifact.Digest) (bool, error) {
 	found, err := column[int](ctx, db, `select 1 from stage_run r, jsonb_array_elements(case when jsonb_typeof(r.carried) = 'array' then r.carried else '[]' end) f

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"oskeld.dev/oskeld/internal/blob"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/view"
@@ -58,18 +59,30 @@ func (s *Service) Lacking(ctx context.Context, a Actor, digests []artifact.Diges
 	return lacking, nil
 }
 
-// UploadOffset is how many bytes of an actor's upload have arrived.
-func (s *Service) UploadOffset(a Actor, d artifact.Digest) int64 {
-	return s.blobs.Offset(d, a.holder())
+// NewSizes lists those of the sizes that no blob has which the actor may read: bytes of such a size
+// are surely lacking, before anybody has hashed them.
+func (s *Service) NewSizes(ctx context.Context, a Actor, sizes []int64) ([]int64, error) {
+	mine, err := s.projects(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.DB.NewSizes(ctx, sizes, a.holder(), mine)
+	return orEmpty(list), err
 }
 
-// Upload takes a part of a blob; with last the blob is whole, checked and kept.
-func (s *Service) Upload(ctx context.Context, a Actor, d artifact.Digest, offset int64, r io.Reader, last bool) (int64, error) {
-	kept, err := s.blobs.Append(d, a.holder(), offset, r, last)
-	if err != nil || !last {
+// UploadOffset is how many bytes of an actor's upload have arrived.
+func (s *Service) UploadOffset(a Actor, name string) int64 {
+	return s.blobs.Offset(blob.Upload{Owner: a.holder(), Name: name})
+}
+
+// Upload takes a part of an upload, which has any name; with a digest it is the last: the bytes
+// are whole, checked and kept as a blob.
+func (s *Service) Upload(ctx context.Context, a Actor, name string, offset int64, r io.Reader, digest artifact.Digest) (int64, error) {
+	kept, err := s.blobs.Append(blob.Upload{Owner: a.holder(), Name: name}, offset, r, digest)
+	if err != nil || digest == "" {
 		return kept, err
 	}
-	return kept, s.DB.HoldBlob(ctx, d, kept, a.holder(), holdLength)
+	return kept, s.DB.HoldBlob(ctx, digest, kept, a.holder(), holdLength)
 }
 
 // Carried opens a carried file of the build that a stage run belongs to.
@@ -188,7 +201,7 @@ func (s *Service) PutFile(ctx context.Context, a Actor, store, p string, digest 
 	if err := s.refuseTaken(ctx, st, name, ver, digest, file); err != nil {
 		return view.Artifact{}, err
 	}
-	size, err := s.Upload(ctx, a, digest, s.UploadOffset(a, digest), r, true)
+	size, err := s.Upload(ctx, a, string(digest), s.UploadOffset(a, string(digest)), r, digest)
 	if err != nil {
 		return view.Artifact{}, err
 	}

@@ -22,6 +22,7 @@ func (s *Server) blobs() {
 	s.add(service.AsStage, fiber.MethodPost, "/blobs/lacking", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 		var in struct {
 			Digests []artifact.Digest `json:"digests"`
+			Sizes   []int64           `json:"sizes"`
 		}
 		if err := readJSON(c, &in); err != nil {
 			return err
@@ -35,14 +36,18 @@ func (s *Server) blobs() {
 		if err != nil {
 			return err
 		}
-		return c.JSON(map[string][]artifact.Digest{"lacking": lacking})
-	})
-	s.add(service.AsStage, fiber.MethodHead, "/blobs/:digest", func(_ context.Context, c fiber.Ctx, a service.Actor) error {
-		d, err := artifact.ParseDigest(strings.Clone(c.Params("digest")))
+		sizes, err := s.service.NewSizes(ctx, a, in.Sizes)
 		if err != nil {
 			return err
 		}
-		c.Set("Upload-Offset", strconv.FormatInt(s.service.UploadOffset(a, d), 10))
+		return c.JSON(map[string]any{"lacking": lacking, "new_sizes": sizes})
+	})
+	s.add(service.AsStage, fiber.MethodHead, "/blobs/:digest", func(_ context.Context, c fiber.Ctx, a service.Actor) error {
+		name, err := artifact.ParseName("upload", strings.Clone(c.Params("digest")))
+		if err != nil {
+			return err
+		}
+		c.Set("Upload-Offset", strconv.FormatInt(s.service.UploadOffset(a, string(name)), 10))
 		return c.SendStatus(fiber.StatusNoContent)
 	})
 	s.add(service.AsStage, fiber.MethodGet, "/blobs/:digest", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
@@ -61,17 +66,25 @@ func (s *Server) blobs() {
 	s.add(service.AsStage, fiber.MethodPatch, "/blobs/:digest", s.part)
 }
 
-// part takes bytes from Upload-Offset on; with Upload-Complete: ?1 they are the last.
+// part takes bytes of an upload from Upload-Offset on; with Upload-Complete: ?1 they are the last.
+// An upload is called by its digest, or has a name of the sender's, and its digest comes with the
+// last part in Upload-Digest: so bytes can be sent while they are being hashed.
 func (s *Server) part(ctx context.Context, c fiber.Ctx, a service.Actor) error {
-	d, err := artifact.ParseDigest(strings.Clone(c.Params("digest")))
+	name, err := artifact.ParseName("upload", strings.Clone(c.Params("digest")))
 	if err != nil {
 		return err
+	}
+	var digest artifact.Digest
+	if c.Get("Upload-Complete") == "?1" {
+		if digest, err = artifact.ParseDigest(strings.Clone(c.Get("Upload-Digest", string(name)))); err != nil {
+			return err
+		}
 	}
 	offset, err := strconv.ParseInt(c.Get("Upload-Offset"), 10, 64)
 	if err != nil || offset < 0 {
 		return fault.Invalid("Upload-Offset is missing").On("Upload-Offset")
 	}
-	kept, err := s.service.Upload(ctx, a, d, offset, bodyOf(c), c.Get("Upload-Complete") == "?1")
+	kept, err := s.service.Upload(ctx, a, string(name), offset, bodyOf(c), digest)
 	c.Set("Upload-Offset", strconv.FormatInt(kept, 10))
 	if errors.Is(err, io.ErrUnexpectedEOF) {
 		return fault.Invalid("the part broke off after byte %d", kept).Hint("go on from there")

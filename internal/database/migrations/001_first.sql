@@ -230,6 +230,7 @@ create table content_file (
   primary key (content, path)
 );
 create index content_file_digest on content_file (digest);
+create index content_file_size on content_file (size);
 
 create table store (
   id         uuid primary key,
