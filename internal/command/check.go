@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"oskeld.dev/oskeld/internal/core/fault"
@@ -33,7 +34,13 @@ func (c *cli) check() *cobra.Command {
 				return err
 			}
 		} else {
-			fmt.Fprint(c.out, diagnostics.Text())
+			for _, d := range diagnostics {
+				kind, colour := "error "+d.Code, red
+				if d.Warning() {
+					kind, colour = "warning "+d.Code, ochre
+				}
+				fmt.Fprint(c.out, strings.Replace(d.Text(), kind, c.paint(kind, colour), 1))
+			}
 		}
 		if n := diagnostics.Errors(); n > 0 {
 			if !c.json {

@@ -11,13 +11,13 @@ import (
 	"oskeld.dev/oskeld/internal/core/progress"
 )
 
-// Colours of the terminal, as SGR parameters; close to the console's.
+// Colours of the terminal, as SGR parameters: its own sixteen, which fit its ground.
 const (
-	red    = "38;5;124"
-	green  = "38;5;29"
-	ember  = "38;5;166"
-	plum   = "38;5;97"
-	ochre  = "38;5;136"
+	red    = "31"
+	green  = "32"
+	ember  = "33"
+	plum   = "35"
+	ochre  = "33"
 	faint  = "2"
 	strong = "1"
 )

@@ -5,6 +5,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"runtime/debug"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -40,7 +41,9 @@ func hashPassword(password string) (string, error) {
 func derive(password string, salt []byte) []byte {
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
-	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonLength)
+	sum := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonLength)
+	debug.FreeOSMemory() // 64 MiB that would stay for minutes
+	return sum
 }
 
 // fits checks a password; with an empty hash it takes as long and fails.
