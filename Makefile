@@ -23,7 +23,11 @@ console/node_modules/.package-lock.json: console/package.json console/package-lo
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+# The console's types are made from the service's own description.
+console/src/lib/api-types.ts: docs/openapi.json console/node_modules/.package-lock.json
+	cd console && npm run --silent api
+
+console/dist/index.html: console/node_modules/.package-lock.json console/src/lib/api-types.ts $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
 
 demo: ## build, start everything with the demo's data; ONCE=1 ends with a summary
@@ -41,7 +45,7 @@ check-go:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-check-console: console/node_modules/.package-lock.json
+check-console: console/node_modules/.package-lock.json console/src/lib/api-types.ts
 	cd console && npm run --silent check && npm run --silent lint
 
 test-go: console/dist/index.html
@@ -61,4 +65,4 @@ screenshots: build ## renew docs/screenshots from the demo
 	$(GO) run ./docs/picture
 
 clean: ## remove what was built
-	rm -rf bin console/dist/assets console/dist/index.html console/dist/favicon.svg console/node_modules
+	rm -rf bin console/src/lib/api-types.ts console/dist/assets console/dist/index.html console/dist/favicon.svg console/node_modules

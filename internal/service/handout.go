@@ -112,8 +112,9 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 			break
 		}
 		a, ok, err := s.hold(ctx, agent, key)
-		if err != nil {
-			return given, err
+		if err != nil { // one chain that cannot be handed out must not keep the others waiting
+			s.Log.Error("a chain could not be handed out", "build", key.Build, "chain", key.Index, "error", err)
+			continue
 		}
 		if ok {
 			given = append(given, a)
@@ -144,21 +145,34 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, key database.C
 		if ok = effects.Applied; !ok {
 			return nil
 		}
+		a, err = s.assign(ctx, tx, build, after, key.Index)
+		if fault.Is(err, fault.KindConflict) { // what is carried into it clashes: it fails here
+			ok = false
+			return s.failUnheld(ctx, tx, build, before, after, build.Plan.Chains[key.Index].Runs[0], fence, err.Error())
+		}
+		if err != nil {
+			return err
+		}
 		if err := tx.SaveProgress(ctx, build.ID, before, after); err != nil {
 			return err
 		}
 		token, digest := newToken(stageToken)
-		if err := tx.HoldChain(ctx, key, agent.ID, digest, s.Lease); err != nil {
-			return err
-		}
-		a, err = s.assign(ctx, tx, build, after, key.Index)
 		a.Token, a.Fence = token, fence
-		return err
+		return tx.HoldChain(ctx, key, agent.ID, digest, s.Lease)
 	})
-	if ok && err == nil {
+	if err == nil {
 		s.Hub.Tell(TopicBuild(build.ID.String()), TopicBuilds)
 	}
-	return a, ok, err
+	return a, ok && err == nil, err
+}
+
+// failUnheld ends a run that no agent needs to try.
+func (s *Service) failUnheld(ctx context.Context, tx *database.DB, b database.Build, before, taken progress.Build, run int, fence int64, cause string) error {
+	after, effects := taken.Apply(progress.Ended{Run: run, Fence: fence, State: progress.Failed, Cause: cause})
+	if err := tx.SaveProgress(ctx, b.ID, before, after); err != nil || !effects.Over {
+		return err
+	}
+	return s.finish(ctx, tx, b, after)
 }
 
 // assign puts together what an agent needs for a chain.

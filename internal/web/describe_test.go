@@ -25,6 +25,6 @@ func TestDescription(t *testing.T) {
 		t.Fatal(err)
 	}
 	if !bytes.Equal(kept, now) {
-		t.Error("docs/openapi.json is not the API as it is: UPDATE=1 go test ./internal/web -run TestDescription, then npm run api in console/")
+		t.Error("docs/openapi.json is not the API as it is: UPDATE=1 go test ./internal/web -run TestDescription")
 	}
 }

@@ -11,6 +11,7 @@ package condition
 import (
 	"errors"
 	"reflect"
+	"strings"
 	"sync"
 
 	"cel.dev/cel-go/cel"
@@ -151,7 +152,7 @@ func (c *Condition) Holds(s Scope) (bool, error) {
 	}
 	out, _, err := c.program.Eval(vars)
 	if err != nil {
-		if s.Tests == nil {
+		if s.Tests == nil && strings.Contains(err.Error(), "no such attribute(s): tests") {
 			return false, ErrNoTests
 		}
 		return false, err

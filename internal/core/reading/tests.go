@@ -193,65 +193,77 @@ type goEvent struct {
 // failing test (it did not build, or panicked) counts as one failed test named after itself; a
 // test that began and never ended failed with its package.
 func goTest(r *bufio.Reader) ([]Case, error) {
-	type key struct{ pkg, test string }
-	var order []key
-	open := map[key]*Case{}
-	failedIn := map[string]int{}
+	run := goRun{open: map[goTestKey]*Case{}, failedIn: map[string]int{}}
 	for line := 1; ; line++ {
-		text, err := r.ReadBytes('\n')
-		if len(bytes.TrimSpace(text)) > 0 {
+		text, readErr := r.ReadBytes('\n')
+		// Tools print beside the events, build errors for one: what is no object is passed over.
+		if text = bytes.TrimSpace(text); bytes.HasPrefix(text, []byte("{")) {
 			var e goEvent
 			if json.Unmarshal(text, &e) != nil {
-				if !bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) {
-					goto next // tools print beside the events: build errors, for one
-				}
 				return nil, fault.Invalid("line %d of the report is not an event of go test -json", line)
 			}
-			k := key{e.Package, e.Test}
-			c := open[k]
-			if c == nil && e.Package != "" {
-				if len(order) == MostCases {
-					return nil, fault.Invalid("the report has more than %d tests", MostCases)
-				}
-				c = &Case{Suite: e.Package, Name: e.Test}
-				open[k] = c
-				order = append(order, k)
-			}
-			switch e.Action {
-			case "output":
-				if c != nil && len(c.Message) < MostMessage && !noise(e.Output) {
-					c.Message += e.Output
-				}
-			case "pass", "fail", "skip":
-				if c != nil {
-					c.Outcome = map[string]Outcome{"pass": Passed, "fail": Failed, "skip": Skipped}[e.Action]
-					c.Seconds = e.Elapsed
-					if e.Action == "fail" && e.Test != "" {
-						failedIn[e.Package]++
-					}
-				}
+			if err := run.take(e); err != nil {
+				return nil, err
 			}
 		}
-	next:
-		if errors.Is(err, io.EOF) {
-			break
+		if errors.Is(readErr, io.EOF) {
+			return slices.Clip(withoutParents(run.cases())), nil
 		}
-		if err != nil {
-			return nil, err
+		if readErr != nil {
+			return nil, readErr
 		}
 	}
-	var cases []Case
-	for _, k := range order {
-		c := *open[k]
+}
+
+type goTestKey struct{ pkg, test string }
+
+// goRun gathers the events of one report, by test.
+type goRun struct {
+	order    []goTestKey
+	open     map[goTestKey]*Case
+	failedIn map[string]int // failed tests by package
+}
+
+var goOutcomes = map[string]Outcome{"pass": Passed, "fail": Failed, "skip": Skipped}
+
+func (g *goRun) take(e goEvent) error {
+	if e.Package == "" {
+		return nil
+	}
+	key := goTestKey{e.Package, e.Test}
+	c := g.open[key]
+	if c == nil {
+		if len(g.order) == MostCases {
+			return fault.Invalid("the report has more than %d tests", MostCases)
+		}
+		c = &Case{Suite: e.Package, Name: e.Test}
+		g.open[key] = c
+		g.order = append(g.order, key)
+	}
+	if e.Action == "output" && len(c.Message) < MostMessage && !noise(e.Output) {
+		c.Message += e.Output
+	}
+	if outcome, ended := goOutcomes[e.Action]; ended {
+		c.Outcome, c.Seconds = outcome, e.Elapsed
+		if outcome == Failed && e.Test != "" {
+			g.failedIn[e.Package]++
+		}
+	}
+	return nil
+}
+
+func (g *goRun) cases() (cases []Case) {
+	for _, key := range g.order {
+		c := *g.open[key]
 		switch {
-		case k.test == "":
-			if c.Outcome != Failed || failedIn[k.pkg] > 0 {
+		case key.test == "":
+			if c.Outcome != Failed || g.failedIn[key.pkg] > 0 {
 				continue // a package's own pass is no test
 			}
 			c.Name = "(package)"
 		case c.Outcome == "":
 			c.Outcome = Failed
-			failedIn[k.pkg]++
+			g.failedIn[key.pkg]++
 		}
 		if c.Outcome == Passed {
 			c.Message = ""
@@ -259,7 +271,7 @@ func goTest(r *bufio.Reader) ([]Case, error) {
 		c.Message = cut(strings.TrimSpace(c.Message))
 		cases = append(cases, c)
 	}
-	return slices.Clip(withoutParents(cases)), nil
+	return cases
 }
 
 // withoutParents drops a test that only gathers subtests, since counting both would count twice.
