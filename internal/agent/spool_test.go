@@ -1,0 +1,126 @@
+package agent
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/progress"
+	"oskeld.dev/oskeld/internal/runner"
+)
+
+// What happened is told in the order in which it happened, reports numbered from 1, and a piece of
+// a log is forgotten once it was told.
+func TestSpoolKeepsOrder(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "spool")
+	s, err := newSpool(dir, assignment.Key{Build: "b", Fence: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.event(assignment.Event{Kind: assignment.RunStarted})
+	s.segment(runner.Segment{Seq: 1, Body: []byte("one")})
+	s.event(assignment.Event{Kind: assignment.RunEnded, State: progress.Passed})
+	s.end()
+	var told []string
+	for {
+		item, ok := s.next(t.Context())
+		if !ok {
+			break
+		}
+		if item.report != nil {
+			told = append(told, string(item.report.Events[0].Kind))
+			if item.report.Number != int64(len(told)+1)/2 || item.report.Fence != 3 {
+				t.Errorf("report %+v", item.report)
+			}
+			continue
+		}
+		body, err := os.ReadFile(item.path)
+		if err != nil || string(body) != "one" {
+			t.Error(string(body), err)
+		}
+		told = append(told, "log")
+		item.done()
+	}
+	if len(told) != 3 || told[0] != "started" || told[1] != "log" || told[2] != "ended" {
+		t.Errorf("told %v", told)
+	}
+	if left, _ := os.ReadDir(dir); len(left) > 0 {
+		t.Errorf("left on disk: %v", left)
+	}
+}
+
+func TestSpoolWaitsAndGivesUp(t *testing.T) {
+	s, _ := newSpool(t.TempDir(), assignment.Key{})
+	got := make(chan bool)
+	go func() { _, ok := s.next(t.Context()); got <- ok }()
+	s.event(assignment.Event{})
+	if !<-got {
+		t.Error("an item came, and was not given")
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	go func() { _, ok := s.next(ctx); got <- ok }()
+	cancel()
+	if <-got {
+		t.Error("something was given out of nothing")
+	}
+}
+
+// A disk that is full under the spool loses log, says so, and does not stop the build.
+func TestSpoolOnBrokenDisk(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "spool")
+	s, _ := newSpool(dir, assignment.Key{})
+	if err := os.RemoveAll(dir); err != nil {
+		t.Fatal(err)
+	}
+	s.segment(runner.Segment{Seq: 1, Body: []byte("x")})
+	s.event(assignment.Event{Kind: assignment.RunEnded})
+	item, ok := s.next(t.Context())
+	if !ok || item.report == nil || len(item.report.Events[0].Notes) != 1 {
+		t.Errorf("%+v", item.report)
+	}
+}
+
+// Each digest is sent once, and only when it is lacking; the service may be away meanwhile.
+func TestSend(t *testing.T) {
+	one, two := artifact.DigestOf([]byte("1")), artifact.DigestOf([]byte("2"))
+	files := []runner.SendFile{{Path: "a", File: artifact.File{Digest: one}}, {Path: "b", File: artifact.File{Digest: one}}, {Path: "c", File: artifact.File{Digest: two}}}
+	asked := 0
+	lacking := func(_ context.Context, digests []artifact.Digest) (map[artifact.Digest]bool, error) {
+		if asked++; asked == 1 {
+			return nil, fault.Unavailable("away")
+		}
+		if len(digests) != 2 {
+			t.Errorf("asked for %v", digests)
+		}
+		return map[artifact.Digest]bool{one: true}, nil
+	}
+	var sent []string
+	if err := send(t.Context(), lacking, func(f runner.SendFile) error { sent = append(sent, f.Path); return nil }, files); err != nil {
+		t.Fatal(err)
+	}
+	if len(sent) != 1 || sent[0] != "a" {
+		t.Errorf("sent %v", sent)
+	}
+	refuse := func(context.Context, []artifact.Digest) (map[artifact.Digest]bool, error) {
+		return nil, fault.Refused("no")
+	}
+	if err := send(t.Context(), refuse, nil, files); !fault.Is(err, fault.KindRefused) {
+		t.Error(err)
+	}
+}
+
+func TestLook(t *testing.T) {
+	f := Look(t.Context())
+	for _, name := range []string{"os", "arch", "cpus", "memory", "go", "git"} {
+		if f[name] == "" {
+			t.Errorf("no %s among %v", name, f)
+		}
+	}
+	if f["os"] != "linux" {
+		t.Error(f["os"])
+	}
+}
