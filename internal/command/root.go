@@ -125,7 +125,7 @@ func (c *cli) root() *cobra.Command {
 
 // group makes a command that only holds others; a word it does not know is an error.
 func group(use, short string, subs ...*cobra.Command) *cobra.Command {
-	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, SuggestionsMinimumDistance: 2, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return cmd.Help()
 		}
