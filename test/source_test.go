@@ -86,7 +86,7 @@ func TestTwoServices(t *testing.T) {
 	})
 	// The agent calls the second; people call the first.
 	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
-	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--service", "http://"+address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "300ms")
+	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--service", "http://"+address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "800ms")
 	w.until("the agent has joined", func() bool { return strings.Contains(a.log.String(), "agent ready") })
 	b := w.start("hivebook", "")
 	w.printed(b, 0, "begun")

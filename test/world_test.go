@@ -150,7 +150,7 @@ func (p *process) end(signal syscall.Signal) {
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	t.Parallel()
-	w := &world{t: t, dir: t.TempDir(), lease: 2 * time.Second}
+	w := &world{t: t, dir: t.TempDir(), lease: 5 * time.Second}
 	name := "t" + strings.ToLower(rand.Text()[:12])
 	c, err := pgx.Connect(t.Context(), server.URL())
 	if err != nil {

@@ -87,7 +87,7 @@
   <h2>
     {run.name} <span class="font-normal text-quiet">{run.agent ? `on ${run.agent}` : ''}</span>
   </h2>
-  <div class="flex items-center gap-3 text-[13px] text-quiet">
+  <div class="flex flex-wrap items-center gap-x-3 gap-y-1 text-[13px] whitespace-nowrap text-quiet">
     <span class="tabular-nums">{lines.length} {lines.length === 1 ? 'line' : 'lines'}</span>
     <label class="flex items-center gap-1.5"
       ><kbd class={shortcut}>f</kbd><input

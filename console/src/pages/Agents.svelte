@@ -36,11 +36,13 @@
                   class="text-quiet">nothing</span
                 >{/each}</td
             >
-            <td class="w-full">
-              {#each facts(a.facts) as [k, v] (k)}<span class="mr-3 whitespace-nowrap"
-                  ><span class="text-quiet">{k}</span> {k === 'memory' ? size(Number(v)) : v}</span
-                >
-              {/each}
+            <td class="w-full"
+              ><div class="flex flex-wrap gap-x-4">
+                {#each facts(a.facts) as [k, v] (k)}<span class="mr-3 whitespace-nowrap"
+                    ><span class="text-quiet">{k}</span> {k === 'memory' ? size(Number(v)) : v}</span
+                  >
+                {/each}
+              </div>
             </td>
           </tr>
         {/each}
