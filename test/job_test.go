@@ -106,6 +106,9 @@ func (w *world) promotes() {
 	write("broken.toml", "store = \"broken\"\n[[rule]]\nsay = \"x\"\nthat = \"tests.totl > 0\"\n")
 	w.ok("store", "add", "proving", "--project", "heath", "--file", "proving.toml")
 	w.ok("store", "add", "shelf", "--project", "heath", "--file", "shelf.toml")
+	if out := w.ok("store", "set", "shelf", "--summary", "released"); !strings.Contains(out, "admits from proving") || !strings.Contains(out, "Many tests ran") || !strings.Contains(out, "rewrite never") {
+		w.t.Errorf("setting one thing lost others:\n%s", out)
+	}
 	w.refused(2, "undefined field 'totl'", "store", "add", "broken", "--project", "heath", "--file", "broken.toml")
 	w.refused(4, "store shelf does not admit from intake", "promote", "intake/hivebook@1.4.0", "--to", "shelf")
 	if out := w.ok("promote", "intake/hivebook@1.4.0", "--to", "proving", "--dry-run"); !strings.Contains(out, "would be admitted") {

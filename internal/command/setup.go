@@ -220,22 +220,29 @@ func (c *cli) secret() *cobra.Command {
 }
 
 func (c *cli) store() *cobra.Command {
-	var project, file string
 	add := &cobra.Command{Use: "add NAME", Short: "Make a store, plain or from a file of settings", Args: cobra.ExactArgs(1)}
-	text := c.storeFlags(add, &file)
-	add.Flags().StringVar(&project, "project", "", "the project it belongs to")
+	text := c.storeFlags(add)
+	project := add.Flags().String("project", "", "the project it belongs to")
 	_ = add.MarkFlagRequired("project")
 	add.RunE = func(cmd *cobra.Command, args []string) error {
-		settings, err := text(args[0])
+		settings, err := text(view.Store{Name: args[0], Format: "files", Rewrite: "same"})
 		if err != nil {
 			return err
 		}
-		return call(c, cmd, http.MethodPost, "/api/v1/stores", map[string]string{"project": project, "file": settings}, c.sayStore)
+		return call(c, cmd, http.MethodPost, "/api/v1/stores", map[string]string{"project": *project, "file": settings}, c.sayStore)
 	}
-	set := &cobra.Command{Use: "set NAME", Short: "Replace a store's settings", Args: cobra.ExactArgs(1)}
-	setText := c.storeFlags(set, &file)
+	set := &cobra.Command{Use: "set NAME", Short: "Change what the flags name, or replace all settings by a file's", Args: cobra.ExactArgs(1)}
+	setText := c.storeFlags(set)
 	set.RunE = func(cmd *cobra.Command, args []string) error {
-		settings, err := setText(args[0])
+		cl, err := c.client()
+		if err != nil {
+			return err
+		}
+		var now view.Store
+		if err := cl.Call(cmd.Context(), http.MethodGet, "/api/v1/stores/"+args[0], nil, &now); err != nil {
+			return err
+		}
+		settings, err := setText(now)
 		if err != nil {
 			return err
 		}
@@ -251,26 +258,37 @@ func (c *cli) store() *cobra.Command {
 	return group("store", "Places for artifacts", add, list, show, set)
 }
 
-// storeFlags gives the settings as TOML: the file's, or made from flags.
-func (c *cli) storeFlags(cmd *cobra.Command, file *string) func(name string) (string, error) {
-	cmd.Flags().StringVar(file, "file", "", "TOML file with store, format, rewrite, from, rank, outside and [[rule]]")
-	summary := cmd.Flags().String("summary", "", "one line for people")
-	rewrite := cmd.Flags().String("rewrite", "same", "never, same or always")
-	outside := cmd.Flags().Bool("outside", false, "admit builds of refs that their source does not trust")
+// storeFlags gives settings as TOML: the file's, or those that there are with the flags' changes.
+func (c *cli) storeFlags(cmd *cobra.Command) func(now view.Store) (string, error) {
+	f := cmd.Flags()
+	file := f.String("file", "", "TOML file with store, format, rewrite, from, rank, outside and [[rule]]")
+	summary := f.String("summary", "", "one line for people")
+	rewrite := f.String("rewrite", "same", "never, same or always")
+	outside := f.Bool("outside", false, "admit builds of refs that their source does not trust")
 	for _, flag := range []string{"summary", "rewrite", "outside"} {
 		cmd.MarkFlagsMutuallyExclusive("file", flag)
 	}
-	return func(name string) (string, error) {
+	return func(now view.Store) (string, error) {
 		if *file == "" {
-			return fmt.Sprintf("store = %q\nsummary = %q\nformat = \"files\"\nrewrite = %q\noutside = %v\n", name, *summary, *rewrite, *outside), nil
+			if f.Changed("summary") {
+				now.Summary = *summary
+			}
+			if f.Changed("rewrite") {
+				now.Rewrite = *rewrite
+			}
+			if f.Changed("outside") {
+				now.Outside = *outside
+			}
+			text, err := service.WriteStoreFile(now)
+			return string(text), err
 		}
 		text, err := os.ReadFile(*file)
 		if err != nil {
 			return "", fault.Invalid("the store's file cannot be read: %v", err)
 		}
 		says, _, err := service.ReadStoreFile(text)
-		if err == nil && says != name {
-			err = fault.Invalid("%s describes store %q, not %q", *file, says, name)
+		if err == nil && says != now.Name {
+			err = fault.Invalid("%s describes store %q, not %q", *file, says, now.Name)
 		}
 		return string(text), err
 	}

@@ -49,6 +49,11 @@ func ReadStoreFile(text []byte) (name string, o StoreOptions, err error) {
 	return f.Store, StoreOptions{Summary: f.Summary, Format: f.Format, Rewrite: f.Rewrite, From: f.From, Rank: f.Rank, Outside: f.Outside, Rules: f.Rule}, nil
 }
 
+// WriteStoreFile gives a store's settings as the TOML that ReadStoreFile reads.
+func WriteStoreFile(s view.Store) ([]byte, error) {
+	return toml.Marshal(storeFile{Store: s.Name, Summary: s.Summary, Format: s.Format, Rewrite: s.Rewrite, From: s.From, Rank: s.Rank, Outside: s.Outside, Rule: s.Rules})
+}
+
 func checkStore(o *StoreOptions) error {
 	if o.Format == "" {
 		o.Format = "files"
