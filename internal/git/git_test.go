@@ -1,6 +1,7 @@
 package git
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -167,5 +168,22 @@ func TestCredentialIsNoArgument(t *testing.T) {
 		if out, err := asked.Output(); err != nil || string(out) != want {
 			t.Errorf("%s: %q %v", prompt, out, err)
 		}
+	}
+}
+
+func TestWhatGitSays(t *testing.T) {
+	for said, want := range map[string]string{
+		"git@x: Permission denied (publickey).\r\nfatal: Could not read from remote repository.\n": "git@x: Permission denied (publickey).",
+		"warning: x\nfatal: repository 'y' not found\nmore\n":                                      "repository 'y' not found",
+		"something odd\nat last": "at last",
+		"":                       "exit status 1",
+	} {
+		if got := lastLine(said, errors.New("exit status 1")); got != want {
+			t.Errorf("%q: %q", said, got)
+		}
+	}
+	err := unreachable("ssh://x/y", &Error{"git@x: Permission denied (publickey)."})
+	if !strings.Contains(err.Error(), "--key-stdin") {
+		t.Error(err)
 	}
 }

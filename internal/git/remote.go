@@ -133,7 +133,12 @@ func output(cmd *exec.Cmd) ([]byte, error) {
 
 func lastLine(said string, err error) string {
 	lines := strings.Split(strings.TrimSpace(said), "\n")
-	for _, line := range lines { // the first "fatal:" says it best
+	for _, line := range lines { // what ssh says of itself tells more than git's "could not read"
+		if strings.Contains(line, "Permission denied") || strings.Contains(line, "Host key verification failed") {
+			return strings.TrimSpace(line)
+		}
+	}
+	for _, line := range lines { // else the first "fatal:" says it best
 		if rest, ok := strings.CutPrefix(line, "fatal: "); ok {
 			return rest
 		}
