@@ -23,8 +23,11 @@ func (s *Server) console(files fs.FS) {
 		if err != nil || !fs.ValidPath("assets/"+name) {
 			return fiber.ErrNotFound
 		}
-		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable")
-		return sendEmbedded(c, files, "assets/"+name)
+		if err := sendEmbedded(c, files, "assets/"+name); err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderCacheControl, "public, max-age=31536000, immutable") // their names hold their digests
+		return nil
 	})
 	s.add(service.Open, fiber.MethodGet, "/*", func(_ context.Context, c fiber.Ctx, _ service.Actor) error {
 		for _, prefix := range []string{"/api/", "/agents/", "/blobs/", "/files/", "/health/"} {
