@@ -119,6 +119,22 @@ func TestSessionsAndTokens(t *testing.T) {
 	if r, _ := w.ask("GET", "/api/v1/stores/intake", nil, bearer); r.StatusCode != 401 {
 		t.Errorf("an ended token gets %d", r.StatusCode)
 	}
+	other := map[string]string{"Authorization": "Bearer " + w.signInAs("ida")}
+	for input, want := range map[string]string{"wrong-password\nbloom-and-heather\n": "the old password is wrong", password + "\nshort\n": "length >= 10", password + "\n": "holds one line"} {
+		if out, code := w.run(input, "person", "password"); code == 0 || !strings.Contains(out, want) {
+			t.Errorf("%q: exit %d, %s", input, code, out)
+		}
+	}
+	if out, code := w.run(password+"\nbloom-and-heather\n", "person", "password"); code != 0 {
+		t.Fatal(out)
+	}
+	if r, _ := w.ask("GET", "/api/v1/status", nil, other); r.StatusCode != 401 {
+		t.Errorf("another session outlives the old password: %d", r.StatusCode)
+	}
+	if r, _ := w.ask("POST", "/api/v1/session", strings.NewReader(`{"name":"ida","password":"`+password+`"}`), nil); r.StatusCode != 401 {
+		t.Errorf("the old password still opens: %d", r.StatusCode)
+	}
+	w.ok("status")
 	w.ok("logout")
 	w.refused(4, "you are not signed in", "builds")
 }

@@ -82,6 +82,22 @@ func (c *cli) secretInput(prompt string) (string, error) {
 	return strings.TrimSuffix(strings.TrimSuffix(string(text), "\n"), "\r"), err
 }
 
+// twoSecrets reads an old and a new secret, from the terminal or as two lines of standard input.
+func (c *cli) twoSecrets() (old, fresh string, err error) {
+	if f, ok := c.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if old, err = c.secretInput("old password"); err == nil {
+			fresh, err = c.secretInput("new password")
+		}
+		return old, fresh, err
+	}
+	text, err := c.secretInput("")
+	old, fresh, ok := strings.Cut(text, "\n")
+	if err == nil && !ok {
+		err = fault.Invalid("standard input holds one line").Hint("the old password, then the new one, a line each")
+	}
+	return strings.TrimSuffix(old, "\r"), fresh, err
+}
+
 func (c *cli) login() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{Use: "login", Short: "Sign in to a service", Args: cobra.NoArgs,

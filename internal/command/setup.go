@@ -325,7 +325,16 @@ func (c *cli) person() *cobra.Command {
 	list := listing(c, "list", "/api/v1/people", "nobody yet", []string{"name", "shown", "owner", "since"}, func(t *table, p view.Person) {
 		t.row(cell{p.Name, strong}, p.Shown, map[bool]string{true: "owner"}[p.Owner], ago(p.CreatedAt))
 	})
-	return group("person", "Accounts", add, list)
+	password := &cobra.Command{Use: "password", Short: "Change your password: the old one and the new one on standard input, a line each", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		old, fresh, err := c.twoSecrets()
+		if err != nil {
+			return err
+		}
+		return call(c, cmd, http.MethodPut, "/api/v1/password", map[string]string{"old": old, "new": fresh}, func(any) {
+			fmt.Fprintln(c.out, "your password is changed; your other sessions have ended")
+		})
+	}}
+	return group("person", "Accounts", add, list, password)
 }
 
 func (c *cli) token() *cobra.Command {

@@ -25,9 +25,10 @@ func (db *DB) AddPerson(ctx context.Context, p Person) error {
 	return taken(err, "there is already a person %q", p.Name)
 }
 
-// SetPassword replaces a person's password.
-func (db *DB) SetPassword(ctx context.Context, person uuid.UUID, hash string) error {
-	return db.exec(ctx, `update person set password = $2 where id = $1`, person, hash)
+// SetPassword replaces a person's password and ends all of the person's sessions but one.
+func (db *DB) SetPassword(ctx context.Context, person uuid.UUID, hash string, but uuid.UUID) error {
+	return db.exec(ctx, `with ended as (delete from token where person = $1 and session and id <> $3)
+		update person set password = $2 where id = $1`, person, hash, but)
 }
 
 // Person finds an account by name.

@@ -292,6 +292,29 @@ func (s *Service) addPerson(ctx context.Context, by, name, shown, password strin
 	return s.DB.AddRecord(ctx, by, "person added", "person "+name, nil)
 }
 
+// SetPassword changes the actor's own password, who must know the old one; the actor's other
+// sessions end.
+func (s *Service) SetPassword(ctx context.Context, a Actor, old, fresh string) error {
+	if !a.IsPerson() || !a.Session {
+		return fault.Refused("a password is changed from a session, not with a token").Hint("sign in: oskeld login")
+	}
+	p, err := s.DB.Person(ctx, a.Name)
+	if err != nil {
+		return err
+	}
+	if !fits(p.Password, old) {
+		return fault.Refused("the old password is wrong")
+	}
+	hash, err := hashPassword(fresh)
+	if err != nil {
+		return err
+	}
+	if err := s.DB.SetPassword(ctx, a.person, hash, a.token); err != nil {
+		return err
+	}
+	return s.DB.AddRecord(ctx, a.Name, "password changed", "person "+a.Name, nil)
+}
+
 // FirstPerson makes the owner of a service that has no people yet; false when it has.
 func (s *Service) FirstPerson(ctx context.Context, name, shown, password string) (bool, error) {
 	people, err := s.DB.People(ctx)

@@ -165,6 +165,16 @@ func (s *Server) sessions(ops operations) {
 		func(ctx context.Context, a service.Actor, in *newPerson) (done, error) {
 			return done{true}, svc.AddPerson(ctx, a, in.Body.Name, in.Body.Shown, in.Body.Password, in.Body.Owner)
 		})
+	type newPassword struct {
+		Body struct {
+			Old string `json:"old" maxLength:"200"`
+			New string `json:"new" minLength:"10" maxLength:"200"`
+		}
+	}
+	operate(ops, service.Known, http.MethodPut, "/password", "password", "Change your password; your other sessions end",
+		func(ctx context.Context, a service.Actor, in *newPassword) (done, error) {
+			return done{true}, svc.SetPassword(ctx, a, in.Body.Old, in.Body.New)
+		})
 	operate(ops, service.Known, http.MethodGet, "/tokens", "tokens", "List your tokens",
 		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Token], error) {
 			return all(svc.Tokens(ctx, a))

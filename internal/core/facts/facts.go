@@ -1,7 +1,7 @@
 // Package facts compares what a stage demands of an agent with what the agent has.
 //
-//	demand, err := facts.ParseDemand(map[string]string{"os": "linux", "go": ">=1.22"})
-//	missing := demand.Against(facts.Facts{"os": "linux", "go": "1.26.8"})
+//	demand := facts.Demand{"os": "linux", "go": ">=1.22"}
+//	lacks := demand.Against(facts.Facts{"os": "linux", "go": "1.26.8"})
 package facts
 
 import (
@@ -29,16 +29,6 @@ var (
 	factName  = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,49}$`)
 	sizeUnits = map[string]float64{"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40, "kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}
 )
-
-// ParseDemand checks each demand's form.
-func ParseDemand(asked map[string]string) (Demand, error) {
-	for _, name := range slices.Sorted(maps.Keys(asked)) {
-		if err := Check(name, asked[name]); err != nil {
-			return nil, err
-		}
-	}
-	return maps.Clone(asked), nil
-}
 
 // Check tells what is wrong with one demand.
 func Check(name, want string) error {

@@ -65,16 +65,6 @@ func Judge(rules []Rule, scope condition.Scope) []Verdict {
 	return verdicts
 }
 
-// AllMet tells whether nothing stands in the way.
-func AllMet(verdicts []Verdict) bool {
-	for _, v := range verdicts {
-		if !v.Met {
-			return false
-		}
-	}
-	return true
-}
-
 // seen gives the values that a rule names.
 func seen(that string, s condition.Scope) string {
 	var parts []string
