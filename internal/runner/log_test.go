@@ -3,6 +3,7 @@ package runner
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -31,23 +32,25 @@ func gather(t *testing.T, segments []Segment) (lines []string) {
 func TestSegments(t *testing.T) {
 	_, _ = logtext.Unpack(logtext.Pack(nil), 1) // made out here, the packers may be used in any bubble
 	synctest.Test(t, func(t *testing.T) {
-		var out []Segment
-		l := newRunLog(3, time.Now(), nil, func(s Segment) { out = append(out, s) })
+		var mu sync.Mutex // a timer sends, too
+		var sent []Segment
+		out := func() []Segment { mu.Lock(); defer mu.Unlock(); return sent }
+		l := newRunLog(3, time.Now(), nil, func(s Segment) { mu.Lock(); defer mu.Unlock(); sent = append(sent, s) })
 		l.line(0, false, "one")
-		if len(out) != 0 {
+		if len(out()) != 0 {
 			t.Error("a line went out alone at once")
 		}
 		time.Sleep(2 * segmentDelay)
 		synctest.Wait()
-		if len(out) != 1 || out[0].Run != 3 {
-			t.Fatalf("%d segments after a moment", len(out))
+		if len(out()) != 1 || out()[0].Run != 3 {
+			t.Fatalf("%d segments after a moment", len(out()))
 		}
 		for i := range 20_000 {
 			l.line(0, true, fmt.Sprint("line ", i, strings.Repeat(".", 30)))
 		}
 		l.flush()
-		if lines := gather(t, out); len(lines) != 20_001 || lines[0] != "one" || len(out) < 3 {
-			t.Errorf("%d lines in %d segments", len(lines), len(out))
+		if lines := gather(t, out()); len(lines) != 20_001 || lines[0] != "one" || len(out()) < 3 {
+			t.Errorf("%d lines in %d segments", len(lines), len(out()))
 		}
 	})
 }
