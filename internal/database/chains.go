@@ -77,15 +77,17 @@ func (db *DB) Reported(ctx context.Context, k ChainKey, fence, to int64) (bool, 
 	return tag.RowsAffected() == 1, err
 }
 
-// ReportCounter gives the number of the last report of a chain under a fence, whatever its state;
+// ReportCounter gives the number of the last report of a chain under a fence, whatever its state, to
+// the agent that holds it, or to any once nobody does: only then may a report come a second time;
 // kind conflict when the fence is old.
-func (db *DB) ReportCounter(ctx context.Context, k ChainKey, fence int64) (int64, error) {
-	n, err := column[int64](ctx, db, `select reported from chain where build = $1 and index = $2 and fence = $3`, k.Build, k.Index, fence)
+func (db *DB) ReportCounter(ctx context.Context, k ChainKey, fence int64, agent uuid.UUID) (int64, error) {
+	n, err := column[int64](ctx, db, `select reported from chain where build = $1 and index = $2 and fence = $3
+		and (agent = $4 or agent is null)`, k.Build, k.Index, fence, agent)
 	if err != nil {
 		return 0, err
 	}
 	if len(n) == 0 {
-		return 0, fault.Conflict("the assignment was handed out again under a newer fence").Hint("end its processes and drop it")
+		return 0, fault.Conflict("the assignment is not this agent's under that fence: it was handed out again").Hint("end its processes and drop it")
 	}
 	return n[0], nil
 }

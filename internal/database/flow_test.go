@@ -165,11 +165,14 @@ func TestReportsAndLeases(t *testing.T) {
 			t.Errorf("report %d under fence %d: %v %v", c.to, c.fence, ok, err)
 		}
 	}
-	if n, err := h.ReportCounter(ctx, key, 5); n != 2 || err != nil {
+	if n, err := h.ReportCounter(ctx, key, 5, agent); n != 2 || err != nil {
 		t.Error(n, err)
 	}
-	if _, err := h.ReportCounter(ctx, key, 4); !fault.Is(err, fault.KindConflict) {
+	if _, err := h.ReportCounter(ctx, key, 4, agent); !fault.Is(err, fault.KindConflict) {
 		t.Error(err)
+	}
+	if _, err := h.ReportCounter(ctx, key, 5, uuid.New()); !fault.Is(err, fault.KindConflict) {
+		t.Errorf("another agent reports: %v", err)
 	}
 	if holder, err := h.ChainByToken(ctx, []byte("token")); err != nil || holder.Pipeline != "hivebook" || holder.Fence != 5 {
 		t.Error(holder, err)

@@ -16,12 +16,12 @@ import (
 
 // AddSegment keeps a piece of a stage run's log. The same piece again changes nothing; one under
 // an old fence is a conflict.
-func (s *Service) AddSegment(ctx context.Context, seg assignment.Segment, body []byte) error {
+func (s *Service) AddSegment(ctx context.Context, agent database.Agent, seg assignment.Segment, body []byte) error {
 	id, err := uuid.Parse(seg.Build)
 	if err != nil {
 		return fault.Missing("no build %s", seg.Build)
 	}
-	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: seg.Chain}, seg.Fence); err != nil {
+	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: seg.Chain}, seg.Fence, agent.ID); err != nil {
 		return err
 	}
 	lines, err := logtext.Unpack(body, seg.First)
@@ -53,13 +53,17 @@ func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number i
 	if err != nil {
 		return err
 	}
-	news, cancel := s.Hub.Subscribe(TopicBuild(id.String()), TopicLog(id.String()))
-	defer cancel()
-	last := ""
+	moves, cancelMoves := s.Hub.Subscribe(TopicBuild(id.String()))
+	defer cancelMoves()
+	prints, cancelPrints := s.Hub.Subscribe(TopicLog(id.String()))
+	defer cancelPrints()
+	var b database.Build
+	last, moved := "", true // a log that grows asks for its lines alone, not for the whole build
 	for {
-		b, err := s.DB.BuildByID(ctx, id)
-		if err != nil {
-			return err
+		if moved {
+			if b, err = s.DB.BuildByID(ctx, id); err != nil {
+				return err
+			}
 		}
 		over := b.State.Over() // asked before the log is read, so that nothing comes after the last look
 		for {
@@ -81,13 +85,18 @@ func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number i
 				break
 			}
 		}
-		if last, err = s.tellBuild(ctx, b, at, last, f); err != nil || over {
-			return err
+		if moved {
+			if last, err = s.tellBuild(ctx, b, at, last, f); err != nil || over {
+				return err
+			}
 		}
+		moved = true
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-news:
+		case <-moves:
+		case <-prints:
+			moved = false
 		case <-time.After(10 * time.Second):
 			if err := f.Beat(); err != nil {
 				return err

@@ -21,15 +21,15 @@ import (
 var errAgain = errors.New("taken before")
 
 // Report takes what an agent tells of an assignment. The same report again changes nothing; one
-// under an old fence, or out of order, is a conflict.
-func (s *Service) Report(ctx context.Context, r assignment.Report) error {
+// under an old fence, out of order, or of another agent's assignment is a conflict.
+func (s *Service) Report(ctx context.Context, agent database.Agent, r assignment.Report) error {
 	id, err := uuid.Parse(r.Build)
 	if err != nil {
 		return fault.Missing("no build %s", r.Build)
 	}
 	key := database.ChainKey{Build: id, Index: r.Chain}
 	err = s.move(ctx, id, func(tx *database.DB, b database.Build, p progress.Build) (progress.Build, []progress.Effects, error) {
-		have, err := tx.ReportCounter(ctx, key, r.Fence)
+		have, err := tx.ReportCounter(ctx, key, r.Fence, agent.ID)
 		switch {
 		case err != nil:
 			return p, nil, err
@@ -70,7 +70,7 @@ func (s *Service) happen(ctx context.Context, tx *database.DB, b database.Build,
 		}
 		return next, effects, nil
 	case assignment.StepMoved:
-		if p.Runs[e.Run].State != progress.Running {
+		if p.Runs[e.Run].State != progress.Running || p.Chains[p.Runs[e.Run].Chain].Fence != fence {
 			return p, progress.Effects{}, nil
 		}
 		return p, progress.Effects{}, tx.SetSteps(ctx, b.ID, e.Run, steps(e.Steps), e.PreparingMS)

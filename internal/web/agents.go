@@ -64,24 +64,24 @@ func (s *Server) agents() {
 	}
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/beat", orders(false))
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/orders", orders(true))
-	s.add(service.AsAgent, fiber.MethodPost, "/agents/report", func(ctx context.Context, c fiber.Ctx, _ service.Actor) error {
+	s.add(service.AsAgent, fiber.MethodPost, "/agents/report", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 		var r assignment.Report
 		if err := readJSON(c, &r); err != nil {
 			return err
 		}
-		if err := svc.Report(ctx, r); err != nil {
+		if err := svc.Report(ctx, *a.Agent, r); err != nil {
 			return err
 		}
 		return c.JSON(done{true})
 	})
-	s.add(service.AsAgent, fiber.MethodPost, "/agents/log", func(ctx context.Context, c fiber.Ctx, _ service.Actor) error {
+	s.add(service.AsAgent, fiber.MethodPost, "/agents/log", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 		seg := assignment.Segment{Key: assignment.Key{Build: strings.Clone(c.Query("build")), Chain: fiber.Query[int](c, "chain"), Fence: fiber.Query[int64](c, "fence")},
 			Run: fiber.Query[int](c, "run"), Seq: fiber.Query[int64](c, "seq"), First: fiber.Query[int64](c, "first"), Lines: fiber.Query[int](c, "lines")}
 		body, err := io.ReadAll(limited(bodyOf(c), logtext.MostRaw))
 		if err != nil {
 			return fault.Invalid("the segment broke off").Because(err)
 		}
-		if err := svc.AddSegment(ctx, seg, body); err != nil {
+		if err := svc.AddSegment(ctx, *a.Agent, seg, body); err != nil {
 			return err
 		}
 		return c.JSON(done{true})
