@@ -5,7 +5,7 @@ SHELL := /bin/bash
 GO := go
 CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null)
 
-.PHONY: help build demo test check-go check-console test-go bench fuzz screenshots clean
+.PHONY: help build demo test check-go check-console test-go agents bench fuzz screenshots clean
 
 help: ## list the targets
 	@grep -E '^[a-z-]+:.*##' Makefile | sed -E 's/:.*## /\t/' | expand -t 16
@@ -15,6 +15,10 @@ build: bin/oskeld ## one binary, bin/oskeld, with the console in it
 bin/oskeld: FORCE console/dist/index.html
 	@scripts/need tools
 	$(GO) build -trimpath -o bin/oskeld ./cmd/oskeld
+
+agents: console/dist/index.html ## the same for agents on Windows and macOS
+	GOOS=windows GOARCH=amd64 $(GO) build -trimpath -o bin/oskeld-windows-amd64.exe ./cmd/oskeld
+	GOOS=darwin GOARCH=arm64 $(GO) build -trimpath -o bin/oskeld-darwin-arm64 ./cmd/oskeld
 
 FORCE:
 
@@ -31,14 +35,14 @@ console/dist/index.html: console/node_modules/.package-lock.json console/src/lib
 	cd console && npm run --silent build
 
 demo: ## build, start everything with the demo's data; ONCE=1 ends with a summary
-	@scripts/need tools postgres
+	@scripts/need tools postgres python
 	@$(MAKE) --no-print-directory --silent build
 	@bin/oskeld demo $(if $(ONCE),--once) $(if $(PORT),--port $(PORT)) $(if $(DIR),--dir $(DIR))
 
 test: ## install what is missing, then check and test everything
-	@scripts/need tools postgres chromium
+	@scripts/need tools postgres chromium python curl
 	@$(MAKE) --no-print-directory build
-	@$(MAKE) --no-print-directory check-go check-console test-go
+	@$(MAKE) --no-print-directory check-go check-console agents test-go
 
 check-go:
 	@out=$$(gofmt -l $$(git ls-files --cached --others --exclude-standard '*.go')); if [ -n "$$out" ]; then echo "gofmt would change: $$out"; exit 1; fi
@@ -58,10 +62,10 @@ bench: build ## measure speed against floors taken in the same run
 fuzz: ## fuzz every parser for a minute each
 	@for f in $$(grep -rlE '^func Fuzz' --include='*_test.go' internal); do \
 	  for name in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | cut -c6-); do \
-	    $(GO) test -run '^$$' -fuzz "^$$name$$" -fuzztime 1m ./$$(dirname $$f) || exit 1; done; done
+	    $(GO) test -run '^$$' -fuzz "^$$name$$" -fuzztime 1m -fuzzminimizetime 20x ./$$(dirname $$f) || exit 1; done; done
 
 screenshots: build ## renew docs/screenshots from the demo
-	@scripts/need postgres chromium
+	@scripts/need postgres chromium python
 	$(GO) run ./docs/picture
 
 clean: ## remove what was built

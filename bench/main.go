@@ -43,36 +43,29 @@ type result struct {
 func main() {
 	size := flag.Int64("size", 1<<30, "bytes of the large file")
 	starts := flag.Int("starts", 20, "how many builds to start")
+	waiting := flag.Int("waiting", 10_000, "how many stage runs wait while the hand-out is measured")
+	only := flag.String("only", "", "one measurement with a service alone: first-line, handout or large-file")
+	desk := flag.Bool("desk", false, "only what needs no service")
 	flag.Parse()
-	if err := run(*size, *starts); err != nil {
+	if err := run(*size, *starts, *waiting, *only, *desk); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(size int64, starts int) error {
-	dir, err := os.MkdirTemp("", "oskeld-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil { // the user "postgres" must reach it
-		return err
-	}
-	b, err := begin(dir)
-	if err != nil {
-		return err
-	}
-	defer b.end()
+func run(size int64, starts, waiting int, only string, desk bool) error {
 	var results []result
-	for _, measure := range []func() ([]result, error){
-		func() ([]result, error) { return b.firstLine(starts) },
-		func() ([]result, error) { return b.largeFile(size) },
-	} {
-		rows, err := measure()
+	if only == "" {
+		var err error
+		if results, err = onTheDesk(); err != nil {
+			return err
+		}
+	}
+	if !desk {
+		more, err := withService(size, starts, waiting, only)
 		if err != nil {
 			return err
 		}
-		results = append(results, rows...)
+		results = append(results, more...)
 	}
 	fmt.Printf("\n%d processors, %s\n\n| what | floor | got | ratio | reach | |\n|---|---|---|---|---|---|\n", runtime.NumCPU(), runtime.Version())
 	for _, r := range results {
@@ -83,6 +76,41 @@ func run(size int64, starts int) error {
 		return err
 	}
 	return os.WriteFile("bench/results.json", append(text, '\n'), 0o644)
+}
+
+// withService measures a service and an agent of its own.
+func withService(size int64, starts, waiting int, only string) (results []result, err error) {
+	dir, err := os.MkdirTemp("", "oskeld-bench-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil { // the user "postgres" must reach it
+		return nil, err
+	}
+	b, err := begin(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer b.end()
+	for _, m := range []struct {
+		name    string
+		measure func() ([]result, error)
+	}{
+		{"first-line", func() ([]result, error) { return b.firstLine(starts) }},
+		{"handout", func() ([]result, error) { return b.handOut(waiting) }},
+		{"large-file", func() ([]result, error) { return b.largeFile(size) }},
+	} {
+		if only != "" && only != m.name {
+			continue
+		}
+		rows, err := m.measure()
+		if err != nil {
+			return nil, err
+		}
+		results = append(results, rows...)
+	}
+	return results, nil
 }
 
 // bench is a service with an agent.

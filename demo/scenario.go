@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"oskeld.dev/oskeld/internal/client"
 	"oskeld.dev/oskeld/internal/core/fault"
@@ -70,14 +71,14 @@ type Story struct {
 	Say    func(format string, args ...any)
 	Dir    string // where the sources are
 	repos  map[string]Repository
-	commit int
+	made   map[string]int    // commits of each source
 	newest map[string]Commit // of each source
 }
 
 // deeds are what happened on the heath: not only its successes.
 var deeds = []deed{
-	{"nectar v1.0.0 is tagged and built", built("per", "nectar", "v1.0.0", 1), "passed 1.0.0"},
-	{"hivebook v1.3.2 wants a secret that nobody set", built("per", "hivebook", "v1.3.2", 1), "refused: secret SIGNING_KEY is missing, and stage \"package\" needs it"},
+	{"nectar v1.0.0 is tagged and built", built("per", "nectar", "v1.0.0", 0), "passed 1.0.0"},
+	{"hivebook v1.3.2 wants a secret that nobody set", built("per", "hivebook", "v1.3.2", 0), "refused: secret SIGNING_KEY is missing, and stage \"package\" needs it"},
 	{"Ida sets it", secret("ida", "SIGNING_KEY", "bees-know-the-way-home"), "set"},
 	{"hivebook v1.3.2 is built", built("per", "hivebook", "v1.3.2", 0), "passed 1.3.2"},
 	{"1.3.2 is promoted to proving", promoted("nell", "intake/hivebook@1.3.2", "proving", "beta"), "accepted"},
@@ -90,10 +91,20 @@ var deeds = []deed{
 	{"that goes to proving", promoted("nell", "intake/hivebook@1.3.3-main.2", "proving", "beta"), "accepted"},
 	{"and may not be released: no tag gave its version", promoted("nell", "proving/hivebook@1.3.3-main.2", "shelf", ""), "refused: not met: A version that a tag gave"},
 	{"Nell shows the outlook, and begins the season too late", built("nell", "hivebook", "main", 1), "failed 1.3.3-main.3: 1 new"},
-	{"she mends it and takes nectar 1.1.0", built("nell", "hivebook", "main", 1), "passed 1.3.3-main.4"},
+	{"she mends it", built("nell", "hivebook", "main", 1), "passed 1.3.3-main.4"},
 	{"hivebook v1.4.0 is built from its tag", built("nell", "hivebook", "v1.4.0", 0), "passed 1.4.0"},
 	{"1.4.0 is promoted to proving", promoted("nell", "intake/hivebook@1.4.0", "proving", "beta"), "accepted"},
 	{"1.4.0 is released", promoted("nell", "proving/hivebook@1.4.0", "shelf", "stable"), "accepted"},
+	{"the bloom calendar v1.0.0 shows the heath", built("nell", "bloom-calendar", "v1.0.0", 0), "passed 1.0.0"},
+	{"Ida asks for the coast, with clover, as a draft", asked("ida", "bloom-calendar", "main", 1, "region=coast", "draft=true"), "passed 1.0.1-main.2"},
+	{"Per asks for the moon", asked("per", "bloom-calendar", "main", 0, "region=moon"), "refused: \"moon\" cannot be picked for ask \"region\""},
+	{"hive-scale v0.9.0 is compiled in two variants", built("per", "hive-scale", "v0.9.0", 0), "passed 0.9.0"},
+	{"a year of readings does not fit into the scale", built("per", "hive-scale", "main", 1), "failed 0.9.1-main.2: 0 new, fits"},
+	{"a week of readings does", built("ida", "hive-scale", "main", 1), "passed 0.9.1-main.3"},
+	{"smoker v0.1.0: a test is flaky, and passes on its second try", built("ida", "smoker", "v0.1.0", 0), "passed 0.1.0"},
+	{"from now on start rules answer to pushes, clocks and passed builds", awake("ida"), "awake"},
+	{"Per names the scale's parts: a push of words alone", pushed("hive-scale"), "nothing: it touches only README.md"},
+	{"Ida's push about rain starts a build by itself", pushed("hive-scale"), "passed 0.9.1-main.4"},
 }
 
 // SetUp makes project, people, sources, stores and pipelines, the first commits with them.
@@ -118,36 +129,44 @@ func (s *Story) SetUp(ctx context.Context) error {
 			return err
 		}
 	}
-	s.repos, s.newest = map[string]Repository{}, map[string]Commit{}
-	for _, name := range []string{"nectar", "hivebook"} {
+	s.repos, s.made, s.newest = map[string]Repository{}, map[string]int{}, map[string]Commit{}
+	for _, name := range Sources() {
 		repo, err := NewRepository(ctx, s.Dir, name)
 		if err != nil {
 			return err
 		}
 		s.repos[name] = repo
-	}
-	for range 2 { // both need one before they can be bound
-		if err := s.nextCommit(ctx); err != nil {
+		if err := s.nextCommit(ctx, name); err != nil { // a source is bound with what it holds
 			return err
 		}
-	}
-	for _, name := range []string{"nectar", "hivebook"} {
-		if err := post("/sources", map[string]any{"project": Project, "name": name, "url": s.repos[name].Dir}); err != nil {
+		if err := post("/sources", map[string]any{"project": Project, "name": name, "url": repo.Dir, "poll_s": 0}); err != nil {
 			return err
 		}
 		if err := post("/pipelines", map[string]string{"name": name, "source": name}); err != nil {
 			return err
 		}
+		if err := s.rest(ctx, "ida", name, true); err != nil { // until all that people started has been told
+			return err
+		}
 	}
-	s.commit = 0
 	return nil
 }
 
-func (s *Story) nextCommit(ctx context.Context) error {
-	c := Commits[s.commit]
-	s.commit++
-	s.newest[c.Source] = c
-	return s.repos[c.Source].Add(ctx, c)
+// nextCommit adds the next commit of a source.
+func (s *Story) nextCommit(ctx context.Context, source string) error {
+	n := 0
+	for _, c := range Commits {
+		if c.Source != source {
+			continue
+		}
+		if n == s.made[source] {
+			s.made[source]++
+			s.newest[source] = c
+			return s.repos[source].Add(ctx, c)
+		}
+		n++
+	}
+	return fmt.Errorf("the scenario has no commit %d of %s", n+1, source)
 }
 
 // tag tags the newest commit of a source when that is what a build is asked for.
@@ -177,20 +196,28 @@ func (s *Story) Play(ctx context.Context) error {
 
 // built adds commits to the pipeline's source, starts a build of a ref and waits for its end.
 func built(by, pipeline, ref string, commits int) func(context.Context, *Story) (string, error) {
+	return asked(by, pipeline, ref, commits)
+}
+
+// asked is built with values for asks, as NAME=VALUE.
+func asked(by, pipeline, ref string, commits int, asks ...string) func(context.Context, *Story) (string, error) {
 	return func(ctx context.Context, s *Story) (string, error) {
 		for range commits {
-			if s.commit < 2 { // the first two were made with the sources
-				s.commit++
-			} else if err := s.nextCommit(ctx); err != nil {
+			if err := s.nextCommit(ctx, pipeline); err != nil {
 				return "", err
 			}
 		}
 		if err := s.tag(ctx, pipeline, ref); err != nil {
 			return "", err
 		}
+		chosen := map[string]string{}
+		for _, ask := range asks {
+			name, value, _ := strings.Cut(ask, "=")
+			chosen[name] = value
+		}
 		var b view.Build
-		err := s.As[by].Call(ctx, http.MethodPost, "/api/v1/pipelines/"+pipeline+"/builds", map[string]string{"ref": ref}, &b)
-		if fault.Is(err, fault.KindRefused) || fault.Is(err, fault.KindConflict) {
+		err := s.As[by].Call(ctx, http.MethodPost, "/api/v1/pipelines/"+pipeline+"/builds", map[string]any{"ref": ref, "asks": chosen}, &b)
+		if fault.Is(err, fault.KindRefused) || fault.Is(err, fault.KindConflict) || fault.Is(err, fault.KindInvalid) {
 			return "refused: " + err.Error(), nil
 		}
 		if err != nil {
@@ -208,6 +235,84 @@ func built(by, pipeline, ref string, commits int) func(context.Context, *Story) 
 			}
 		}
 		return out, nil
+	}
+}
+
+func (s *Story) rest(ctx context.Context, by, pipeline string, resting bool) error {
+	return s.As[by].Call(ctx, http.MethodPut, "/api/v1/pipelines/"+pipeline, map[string]bool{"resting": resting}, nil)
+}
+
+// awake wakes the start rules and has the sources looked at; what they hold already is no push.
+func awake(by string) func(context.Context, *Story) (string, error) {
+	return func(ctx context.Context, s *Story) (string, error) {
+		for _, name := range Sources() {
+			if err := s.As[by].Call(ctx, http.MethodPut, "/api/v1/sources/"+name, map[string]int{"poll_s": 60}, nil); err != nil {
+				return "", err
+			}
+			if err := s.rest(ctx, by, name, false); err != nil {
+				return "", err
+			}
+			if err := until(ctx, func() (bool, error) {
+				var look view.SourceLook
+				err := s.As[by].Call(ctx, http.MethodGet, "/api/v1/sources/"+name, nil, &look)
+				return look.LookedAt != nil, err
+			}); err != nil {
+				return "", err
+			}
+		}
+		return "awake", nil
+	}
+}
+
+// pushed adds a commit to a source, calls as its hook would, and waits for what comes of it.
+func pushed(pipeline string) func(context.Context, *Story) (string, error) {
+	return func(ctx context.Context, s *Story) (string, error) {
+		c := s.As["ida"]
+		before, err := client.Get[view.Occurrence](ctx, c, "/api/v1/pipelines/"+pipeline+"/starts")
+		if err != nil {
+			return "", err
+		}
+		if err := s.nextCommit(ctx, pipeline); err != nil {
+			return "", err
+		}
+		var made struct {
+			Key string `json:"key"`
+		}
+		if err := c.Call(ctx, http.MethodPost, "/api/v1/sources/"+pipeline+"/key", nil, &made); err != nil {
+			return "", err
+		}
+		if err := c.SignedCall(ctx, pipeline, []byte(made.Key)); err != nil {
+			return "", err
+		}
+		var list []view.Occurrence
+		if err := until(ctx, func() (bool, error) {
+			list, err = client.Get[view.Occurrence](ctx, c, "/api/v1/pipelines/"+pipeline+"/starts")
+			return len(list) > len(before), err
+		}); err != nil {
+			return "", err
+		}
+		o := list[0] // the newest
+		if o.Outcome != "started" {
+			return o.Outcome + ": " + o.Cause, nil
+		}
+		d, err := await(ctx, c, view.Build{Pipeline: pipeline, Number: o.Number})
+		return fmt.Sprintf("%s %s", d.State, d.Version), err
+	}
+}
+
+// until asks again until something is so, for a minute at most.
+func until(ctx context.Context, so func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for {
+		if ok, err := so(); ok || err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
 }
 
@@ -252,14 +357,15 @@ type Summary struct {
 // Sum reads the summary and checks it against the scenario: every build, artifact and promotion
 // that the deeds tell of is there, with its outcome.
 func Sum(ctx context.Context, c *client.Client) (s Summary, err error) {
-	for _, pipeline := range []string{"nectar", "hivebook"} {
+	for _, pipeline := range Sources() {
 		list, err := client.Get[view.Build](ctx, c, "/api/v1/pipelines/"+pipeline+"/builds")
 		if err != nil {
 			return s, err
 		}
 		s.Builds = append(s.Builds, list...)
 	}
-	for store, name := range map[string]string{"heath-go": "nectar", "intake": "hivebook"} {
+	for _, at := range []string{"heath-go/nectar", "intake/hivebook", "intake/bloom", "intake/hive-scale", "intake/smoker"} {
+		store, name, _ := strings.Cut(at, "/")
 		var l view.Ladder
 		if err := c.Call(ctx, http.MethodGet, "/api/v1/stores/"+store+"/ladder/"+name, nil, &l); err != nil {
 			return s, err

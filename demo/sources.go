@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -34,7 +35,25 @@ var Commits = []Commit{
 	{"nectar", "3-frost-fixed", "Ida Roan", "2026-09-14T13:27:00Z", "Take the frost from the night before", "v1.1.0"},
 	{"hivebook", "2-brood-frames", "Ida Roan", "2026-09-21T07:55:00Z", "Count brood frames per box", ""},
 	{"hivebook", "3-outlook", "Nell Thorpe", "2026-09-23T11:18:00Z", "Show how many forage days are left", ""},
-	{"hivebook", "4-season-start", "Nell Thorpe", "2026-09-24T06:49:00Z", "Begin the season on 1 March, take nectar 1.1.0", "v1.4.0"},
+	{"hivebook", "4-season-start", "Nell Thorpe", "2026-09-24T06:49:00Z", "Begin the season on 1 March", "v1.4.0"},
+	{"bloom-calendar", "1-weeks", "Nell Thorpe", "2026-09-28T08:30:00Z", "Show what blooms by week", "v1.0.0"},
+	{"bloom-calendar", "2-clover", "Ida Roan", "2026-10-01T07:20:00Z", "Clover closes the gap in June", ""},
+	{"hive-scale", "1-weigh", "Per Voss", "2026-10-05T10:11:00Z", "Weigh a hive and notice swarms", "v0.9.0"},
+	{"hive-scale", "2-history", "Per Voss", "2026-10-07T15:42:00Z", "Keep a year of readings", ""},
+	{"hive-scale", "3-shorter", "Ida Roan", "2026-10-08T08:05:00Z", "Keep a week of readings, the service has the year", ""},
+	{"hive-scale", "4-parts", "Per Voss", "2026-10-19T16:20:00Z", "Name the parts of the scale", ""},
+	{"hive-scale", "5-rain", "Ida Roan", "2026-10-20T07:45:00Z", "Rain that dries is no swarm", ""},
+	{"smoker", "1-warnings", "Ida Roan", "2026-10-12T09:00:00Z", "Warn when a swarm leaves", "v0.1.0"},
+}
+
+// Sources are the names of all sources, in the order of their first commits.
+func Sources() (names []string) {
+	for _, c := range Commits {
+		if !slices.Contains(names, c.Source) {
+			names = append(names, c.Source)
+		}
+	}
+	return names
 }
 
 // Repository is a source on disk that commits are added to one by one.

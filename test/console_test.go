@@ -43,7 +43,10 @@ func TestConsole(t *testing.T) {
 	w := newWorld(t)
 	w.agent("barrow", "--places", "2")
 	w.run("bees-know-the-way\n", "secret", "set", "SIGNING_KEY", "--project", "heath")
-	w.pipeline("hivebook", jobStages)
+	w.pipeline("hivebook", jobStages+"\n[ask.profile]\nabout = \"How much it checks\"\npick = [\"release\", \"debug\"]\n[ask.deep]\nflag = false\n[ask.jobs]\nnumber = 4\n[[start]]\nclock = \"30 5 * * 1-5\"\nzone = \"Europe/Oslo\"\n")
+	bare := w.repo("bare")
+	bare.commit("Begin", map[string]string{"Makefile": "all:\n\ttrue\n", "go.mod": "module x\n\ngo 1.22\n"})
+	w.ok("source", "add", "bare", bare.dir, "--project", "heath")
 	w.ok("start", "hivebook", "--follow")
 	w.pipeline("broken", "[stage.test]\nread = { tests = [\"r.xml\"] }\nscript = \"echo '<testsuite><testcase name=\\\"frost\\\"><failure>got 3, want 2</failure></testcase></testsuite>' > r.xml\"\n")
 	w.await(w.start("broken", ""))
@@ -70,12 +73,22 @@ func TestConsole(t *testing.T) {
 	must(page.WaitText("broken / 1"))
 
 	must(page.Go("/pipelines/hivebook"))
+	must(page.WaitText("30 5 * * 1-5 in Europe/Oslo")) // the file is read, and its asks are in the form
+	must(chromedp.Do(page.Ctx, chromedp.SetValue(chromedp.CSS("#ask-profile"), "debug"), chromedp.Click(chromedp.CSS("#ask-deep"))))
+	if _, err := chromedp.Run(page.Ctx, chromedp.Evaluate[bool]("document.querySelector('#ask-profile').dispatchEvent(new Event('change'))")); err != nil {
+		t.Fatal(err)
+	}
 	must(chromedp.Do(page.Ctx, chromedp.Click(chromedp.CSS("form button[type=submit]"))))
 	must(page.WaitText("hivebook / 2"))
+	must(page.WaitText("profile debug"))
+	must(page.WaitText("deep true"))
 	must(page.WaitText("passed"))
 	must(chromedp.Do(page.Ctx, chromedp.Click(chromedp.CSS("button[aria-pressed]:nth-of-type(4)")))) // the package stage's row
 	must(page.WaitText("key is •••"))
 
+	must(page.Go("/new-pipeline?source=bare"))
+	must(page.WaitText("this one fits: a Go module (go.mod)"))
+	must(page.WaitText("by which is it built?"))
 	must(page.Go("/stores/intake/hivebook"))
 	must(page.WaitText("Tests ran and none failed"))
 	must(page.WaitText("2 ran, 0 failed"))
@@ -114,7 +127,7 @@ func pages(t *testing.T, w *world, chromium *browser.Browser) {
 		}
 		began := time.Now()
 		for path, want := range map[string]string{
-			"/": "Lately", "/pipelines": "hivebook", "/pipelines/hivebook": "the highest is", "/pipelines/hivebook/1": "critical path", "/pipelines/broken/1": "got 3, want 2",
+			"/": "Lately", "/pipelines": "hivebook", "/new-pipeline?source=bare": "has no oskeld.toml yet", "/pipelines/hivebook": "the highest is", "/pipelines/hivebook/1": "critical path", "/pipelines/broken/1": "got 3, want 2",
 			"/stores": "for ever", "/stores/intake": "hivebook", "/stores/intake/hivebook": "Ladder", "/stores/proving/hivebook/0.0.1-main.2": "Admitted", "/agents": "barrow",
 			"/records": "build passed", "/trace/" + digest: "Made by", "/nowhere": "Nothing here", "/pipelines/nowhere": "no pipeline",
 		} {

@@ -72,18 +72,7 @@ func TestTwoServices(t *testing.T) {
 	w := newWorld(t)
 	wait, open := w.gate("go")
 	w.pipeline("hivebook", fmt.Sprintf("[stage.a]\nscript = \"echo begun; %s; echo end\"\n", wait))
-	other := httptest.NewServer(nil)
-	address := strings.TrimPrefix(other.URL, "http://")
-	other.Close()
-	second := begin(t, []string{"OSKELD_DATABASE=" + w.database}, "serve", "--dir", filepath.Join(w.dir, "service"), "--listen", address, "--lease", w.lease.String())
-	w.until("the second service is ready", func() bool {
-		r, err := http.Get("http://" + address + "/health/ready")
-		if err != nil {
-			return false
-		}
-		r.Body.Close()
-		return r.StatusCode == http.StatusOK
-	})
+	second, address := w.second()
 	// The agent calls the second; people call the first.
 	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
 	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--service", "http://"+address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "800ms")

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -161,12 +162,7 @@ func newWorld(t *testing.T) *world {
 		t.Fatal(err)
 	}
 	w.database = server.URLOf(name)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	w.address = "http://" + l.Addr().String()
-	l.Close()
+	w.address = "http://" + freeAddress(t)
 	w.session = filepath.Join(w.dir, "session.json")
 	w.serve()
 	w.signIn()
@@ -180,18 +176,38 @@ func (w *world) serve() {
 	w.t.Helper()
 	w.service = begin(w.t, []string{"OSKELD_DATABASE=" + w.database, "OSKELD_OWNER_PASSWORD=" + password},
 		"serve", "--dir", filepath.Join(w.dir, "service"), "--listen", strings.TrimPrefix(w.address, "http://"), "--owner", "ida", "--lease", w.lease.String())
-	w.ready()
+	w.ready(w.service, strings.TrimPrefix(w.address, "http://"))
 }
 
-func (w *world) ready() {
+// second starts another service on the same database, directory and key, and waits until it is ready.
+func (w *world) second() (p *process, address string) {
+	w.t.Helper()
+	address = freeAddress(w.t)
+	p = begin(w.t, []string{"OSKELD_DATABASE=" + w.database}, "serve", "--dir", filepath.Join(w.dir, "service"), "--listen", address, "--lease", w.lease.String())
+	w.ready(p, address)
+	return p, address
+}
+
+// freeAddress is an address of the loopback that nobody listens on.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func (w *world) ready(p *process, address string) {
 	w.t.Helper()
 	w.until("the service is ready", func() bool {
 		select {
-		case <-w.service.ended:
-			w.t.Fatalf("the service ended:\n%s", w.service.log)
+		case <-p.ended:
+			w.t.Fatalf("the service ended:\n%s", p.log)
 		default:
 		}
-		r, err := http.Get(w.address + "/health/ready")
+		r, err := http.Get("http://" + address + "/health/ready")
 		if err != nil {
 			return false
 		}
@@ -395,4 +411,48 @@ func (w *world) printed(b view.Build, run int, text string) {
 		}
 		return false
 	})
+}
+
+// get reads a shape of the API.
+func (w *world) get(path string, into any) {
+	w.t.Helper()
+	if err := w.owner.Call(w.t.Context(), http.MethodGet, path, nil, into); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// input runs a command with text on its standard input; it must come out well.
+func (w *world) input(text string, args ...string) {
+	w.t.Helper()
+	if out, code := w.run(text, args...); code != 0 {
+		w.t.Fatalf("oskeld %s: exit %d\n%s", strings.Join(args, " "), code, out)
+	}
+}
+
+// decode reads what a command printed with --json.
+func (w *world) decode(text string, into any) {
+	w.t.Helper()
+	if err := json.Unmarshal([]byte(text), into); err != nil {
+		w.t.Fatalf("%v in %s", err, text)
+	}
+}
+
+// fetch reads an address of the service as a text.
+func (w *world) fetch(path string) string {
+	w.t.Helper()
+	request, err := http.NewRequestWithContext(w.t.Context(), http.MethodGet, w.address+path, nil)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	request.Header.Set("Authorization", "Bearer "+w.token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err != nil || response.StatusCode != http.StatusOK {
+		w.t.Fatalf("%s: %d %s %v", path, response.StatusCode, text, err)
+	}
+	return string(text)
 }

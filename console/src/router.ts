@@ -4,6 +4,7 @@ import Now from './pages/Now.svelte';
 export const { p, navigate, route } = createRouter({
   '/': Now,
   '/pipelines': () => import('./pages/Pipelines.svelte'),
+  '/new-pipeline': () => import('./pages/NewPipeline.svelte'),
   '/pipelines/:pipeline': () => import('./pages/Pipeline.svelte'),
   '/pipelines/:pipeline/:number': () => import('./pages/Build.svelte'),
   '/stores': () => import('./pages/Stores.svelte'),

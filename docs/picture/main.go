@@ -38,6 +38,7 @@ var pages = []struct {
 }{
 	{"now", "/", false, 1280},
 	{"pipeline", "/pipelines/hivebook", false, 1280},
+	{"new-pipeline", "/new-pipeline?source=bloom-desk", false, 1280},
 	{"build", "/pipelines/hivebook/5", false, 1280},
 	{"build-failed", "/pipelines/hivebook/3", true, 1280},
 	{"stores", "/stores", false, 1280},
@@ -99,7 +100,8 @@ func photograph(chromium *browser.Browser, view browser.View, path, file string)
 
 func startDemo() (address string, stop func(), err error) {
 	const port = "7391"
-	cmd := exec.Command("bin/oskeld", "demo", "--port", port, "--dir", filepath.Join(os.TempDir(), "oskeld-picture-demo"))
+	dir := filepath.Join(os.TempDir(), "oskeld-picture-demo")
+	cmd := exec.Command("bin/oskeld", "demo", "--port", port, "--dir", dir)
 	reader, err := cmd.StdoutPipe()
 	if err != nil {
 		return "", nil, err
@@ -118,7 +120,33 @@ func startDemo() (address string, stop func(), err error) {
 		}
 		seen += string(buffer[:n])
 	}
-	return "http://127.0.0.1:" + port, stop, nil
+	address = "http://127.0.0.1:" + port
+	if err := addDesk(address, dir); err != nil {
+		stop()
+		return "", nil, err
+	}
+	return address, stop, nil
+}
+
+// addDesk binds a source that has no pipeline file yet: the calendar, as somebody begins with it.
+func addDesk(address, dir string) error {
+	desk := filepath.Join(dir, "sources", "bloom-desk")
+	if _, err := os.Stat(desk); err == nil {
+		return nil
+	}
+	script := `git clone -q bloom-calendar bloom-desk && cd bloom-desk && git rm -q oskeld.toml && printf 'all:\n\tnode build.js heath 2026\n' > Makefile &&
+		git add -A && git -c user.name='Nell Thorpe' -c user.email=nell.thorpe@heath.example commit -qm 'Begin without a pipeline'`
+	cmd := exec.Command("sh", "-euc", script)
+	cmd.Dir = filepath.Join(dir, "sources")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	token, err := signIn(address)
+	if err != nil {
+		return err
+	}
+	body := map[string]string{"project": demo.Project, "name": "bloom-desk", "url": desk}
+	return client.New(address, token).Call(context.Background(), http.MethodPost, "/api/v1/sources", body, nil)
 }
 
 func signIn(address string) (string, error) {

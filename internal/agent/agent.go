@@ -38,6 +38,7 @@ type Options struct {
 	Extra     facts.Facts
 	Env       map[string]string // for every step
 	Beat      time.Duration
+	Once      bool   // leave after one assignment
 	Program   string // the oskeld for the steps' PATH
 	Log       *slog.Logger
 }
@@ -54,8 +55,10 @@ type Agent struct {
 	moved chan struct{} // something began or ended
 }
 
+// held is an assignment that runs: lose ends it at once, stop as its stages wish.
 type held struct {
-	stop context.CancelCauseFunc
+	lose context.CancelCauseFunc
+	stop func()
 }
 
 // errLost is the cause of a run whose assignment was handed out again.
@@ -70,7 +73,7 @@ type identity struct {
 
 // Join finds the agent's identity in its directory, or joins the service with the join token.
 func Join(ctx context.Context, o Options) (*Agent, error) {
-	if o.Places < 1 {
+	if o.Places < 1 || o.Once {
 		o.Places = 1
 	}
 	if o.Beat == 0 {
@@ -87,9 +90,10 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fault.Unavailable("the agent's directory %s cannot be made: %v", o.Dir, err).Hint("name another with --dir")
 	}
-	a := &Agent{Options: o, facts: Look(ctx), holds: map[int64]held{}, moved: make(chan struct{}, 1),
+	a := &Agent{Options: o, facts: runner.Look(ctx), holds: map[int64]held{}, moved: make(chan struct{}, 1),
 		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env}}
 	maps.Copy(a.facts, o.Extra)
+	a.machine.Facts = a.facts
 	path := filepath.Join(o.Dir, "agent.json")
 	var id identity
 	text, err := os.ReadFile(path)
@@ -130,8 +134,8 @@ func (a *Agent) call() assignment.Call {
 	return assignment.Call{Facts: a.facts, Places: a.Places, Free: max(0, a.Places-len(a.holds)), Holds: slices.Sorted(maps.Keys(a.holds))}
 }
 
-// Run takes and runs assignments until ctx ends; then running steps are stopped, reported as such,
-// and Run returns. An error means that the service does not know this agent.
+// Run takes and runs assignments until ctx ends, or one alone with Once; when ctx ends running steps are
+// stopped, reported as such, and Run returns. An error means that the service does not know this agent.
 func (a *Agent) Run(ctx context.Context) error {
 	a.clean()
 	a.Log.Info("agent ready", "name", a.Name, "service", a.Service, "places", a.Places)
@@ -141,8 +145,16 @@ func (a *Agent) Run(ctx context.Context) error {
 	loops.Go(func() { a.beats(calls) })
 	loops.Go(func() { a.orders(calls) })
 	err := a.takes(ctx, &running)
-	a.stopAll(runner.ErrStop)
-	running.Wait()
+	done := make(chan struct{})
+	go func() { running.Wait(); close(done) }()
+	if a.Once && err == nil {
+		select {
+		case <-done:
+		case <-ctx.Done():
+		}
+	}
+	a.stopAll()
+	<-done
 	stopCalls()
 	loops.Wait()
 	return err
@@ -189,6 +201,9 @@ func (a *Agent) takes(ctx context.Context, running *sync.WaitGroup) error {
 		for _, as := range given {
 			a.begin(running, as)
 		}
+		if a.Once && len(given) > 0 {
+			return nil
+		}
 	}
 	return nil
 }
@@ -201,16 +216,21 @@ func pause(ctx context.Context, d time.Duration) {
 }
 
 func (a *Agent) begin(running *sync.WaitGroup, as assignment.Assignment) {
-	ctx, stop := context.WithCancelCause(context.Background())
+	ctx, lose := context.WithCancelCause(context.Background())
+	stopped := make(chan struct{})
+	stop := sync.OnceFunc(func() { close(stopped) })
+	if as.Stopping {
+		stop()
+	}
 	a.mu.Lock()
-	a.holds[as.Fence] = held{stop}
+	a.holds[as.Fence] = held{lose, stop}
 	a.mu.Unlock()
 	running.Go(func() {
 		a.Log.Info("assignment taken", "build", as.Name, "chain", as.Chain, "fence", as.Fence)
-		if err := a.execute(ctx, as, stop); err != nil {
+		if err := a.execute(ctx, as, lose, stopped); err != nil {
 			a.Log.Warn("assignment dropped", "build", as.Name, "fence", as.Fence, "error", err)
 		}
-		stop(nil)
+		lose(nil)
 		a.mu.Lock()
 		delete(a.holds, as.Fence)
 		a.mu.Unlock()
@@ -221,11 +241,11 @@ func (a *Agent) begin(running *sync.WaitGroup, as assignment.Assignment) {
 	})
 }
 
-func (a *Agent) stopAll(cause error) {
+func (a *Agent) stopAll() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, h := range a.holds {
-		h.stop(cause)
+		h.stop()
 	}
 }
 
@@ -235,12 +255,12 @@ func (a *Agent) obey(o assignment.Orders) {
 	defer a.mu.Unlock()
 	for _, fence := range o.Stop {
 		if h, ok := a.holds[fence]; ok {
-			h.stop(runner.ErrStop)
+			h.stop()
 		}
 	}
 	for _, fence := range o.Lost {
 		if h, ok := a.holds[fence]; ok {
-			h.stop(errLost)
+			h.lose(errLost)
 		}
 	}
 }

@@ -10,35 +10,25 @@ import (
 	"sync"
 	"time"
 
+	"oskeld.dev/oskeld/internal/client"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/bundle"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/runner"
 )
 
 // execute runs an assignment and tells the service, in order, all that happens. It returns when
 // all is told, or the assignment is lost.
-func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose context.CancelCauseFunc) error {
+func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose context.CancelCauseFunc, stopped <-chan struct{}) error {
 	spool, err := newSpool(filepath.Join(a.Dir, "spool", as.Key.String()), as.Key)
 	if err != nil {
 		return err
 	}
 	defer spool.remove()
-	if as.Stopping {
-		lose(runner.ErrStop)
-	}
-	// Telling goes on after a stop: only a lost assignment ends it.
-	telling, endTelling := context.WithCancelCause(context.WithoutCancel(ctx))
-	defer endTelling(nil)
-	watch := context.AfterFunc(ctx, func() {
-		if errors.Is(context.Cause(ctx), errLost) {
-			endTelling(errLost)
-		}
-	})
-	defer watch()
 	told := make(chan error, 1)
 	go func() {
-		err := a.tell(telling, spool)
+		err := a.tell(ctx, spool) // goes on after a stop: only a lost assignment ends it
 		if err != nil {
 			lose(errLost) // nobody listens any more: end the processes
 		}
@@ -49,33 +39,46 @@ func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose cont
 		Event:   func(e assignment.Event) { spool.event(e) },
 		Segment: func(s runner.Segment) { spool.segment(s) },
 		Send: func(ctx context.Context, files []runner.SendFile) error {
-			return send(ctx, stage.Lacking, func(f runner.SendFile) error {
-				return stage.Upload(ctx, f.Path, f.File, func(int64) {})
-			}, files)
+			return send(ctx, stage, files)
 		},
+		FindCache: stage.FindCache,
 		Get: func(ctx context.Context, d artifact.Digest) (io.ReadCloser, error) {
 			body, _, _, err := stage.Open(ctx, "/blobs/"+string(d), 0)
 			return body, err
 		},
+		GetSmall: func(ctx context.Context, files []artifact.File, put func(artifact.Digest, io.Reader) error) error {
+			return getSmall(ctx, stage, files, put)
+		},
+		Fetch: func(ctx context.Context, ref, dir string) ([]string, error) {
+			return stage.FetchInto(ctx, ref, dir, client.Silent)
+		},
+		Stop: stopped,
 	})
 	spool.end()
 	return <-told
 }
 
-// send uploads what is lacking, each digest once, a few at a time.
-func send(ctx context.Context, lacking func(context.Context, []artifact.Digest) (map[artifact.Digest]bool, error), upload func(runner.SendFile) error, files []runner.SendFile) error {
-	byDigest := map[artifact.Digest]runner.SendFile{}
+// carrier is what sends and gets bytes: the client of a stage run.
+type carrier interface {
+	Lacking(context.Context, []artifact.Digest) (map[artifact.Digest]bool, error)
+	Upload(ctx context.Context, path string, f artifact.File, sent func(int64)) error
+	SendBundle(context.Context, []client.LocalFile) error
+}
+
+// send uploads what is lacking, each digest once, a few at a time: small files in bundles, others by themselves.
+func send(ctx context.Context, to carrier, files []runner.SendFile) error {
+	byDigest := map[artifact.Digest]client.LocalFile{}
 	var digests []artifact.Digest
 	for _, f := range files {
 		if _, ok := byDigest[f.Digest]; !ok {
-			byDigest[f.Digest] = f
+			byDigest[f.Digest] = client.LocalFile(f)
 			digests = append(digests, f.Digest)
 		}
 	}
 	var lack map[artifact.Digest]bool
 	for { // the service may be away for a while
 		var err error
-		if lack, err = lacking(ctx, digests); err == nil {
+		if lack, err = to.Lacking(ctx, digests); err == nil {
 			break
 		}
 		if !fault.Is(err, fault.KindUnavailable) || ctx.Err() != nil {
@@ -83,23 +86,102 @@ func send(ctx context.Context, lacking func(context.Context, []artifact.Digest) 
 		}
 		pause(ctx, time.Second)
 	}
+	var small []client.LocalFile
+	var deeds []func() error
+	for _, d := range digests {
+		switch f := byDigest[d]; {
+		case !lack[d]:
+		case f.Size <= bundle.MostFile:
+			small = append(small, f)
+		default:
+			deeds = append(deeds, func() error {
+				if err := to.Upload(ctx, f.Path, f.File, func(int64) {}); err != nil {
+					return fmt.Errorf("delivering %s: %w", f.File.Path, err)
+				}
+				return nil
+			})
+		}
+	}
+	for _, group := range client.Bundles(small) {
+		deeds = append(deeds, func() error {
+			if err := sendBundle(ctx, to, group); err != nil {
+				return fmt.Errorf("delivering %s and %d more: %w", group[0].File.Path, len(group)-1, err)
+			}
+			return nil
+		})
+	}
 	var all sync.WaitGroup
 	places := make(chan struct{}, 4)
-	errs := make([]error, len(digests))
-	for i, d := range digests {
-		if !lack[d] {
-			continue
-		}
+	errs := make([]error, len(deeds))
+	for i, deed := range deeds {
 		places <- struct{}{}
 		all.Go(func() {
 			defer func() { <-places }()
-			if err := upload(byDigest[d]); err != nil {
-				errs[i] = fmt.Errorf("delivering %s: %w", byDigest[d].File.Path, err)
-			}
+			errs[i] = deed()
 		})
 	}
 	all.Wait()
 	return errors.Join(errs...)
+}
+
+// sendBundle sends a bundle, again while the service is away.
+func sendBundle(ctx context.Context, to carrier, group []client.LocalFile) error {
+	for {
+		err := to.SendBundle(ctx, group)
+		if err == nil || !fault.Is(err, fault.KindUnavailable) || ctx.Err() != nil {
+			return err
+		}
+		pause(ctx, time.Second)
+	}
+}
+
+// getSmall gets small files in bundles and gives each digest's bytes to put.
+func getSmall(ctx context.Context, from *client.Client, files []artifact.File, put func(artifact.Digest, io.Reader) error) error {
+	list := make([]client.LocalFile, len(files))
+	for i, f := range files {
+		list[i] = client.LocalFile{File: f}
+	}
+	for _, group := range client.Bundles(list) {
+		digests := make([]artifact.Digest, len(group))
+		for i, f := range group {
+			digests[i] = f.Digest
+		}
+		if err := getBundle(ctx, from, digests, put); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// getBundle gets a bundle, again while the service is away.
+func getBundle(ctx context.Context, from *client.Client, digests []artifact.Digest, put func(artifact.Digest, io.Reader) error) error {
+	for {
+		body, err := from.CarriedBundle(ctx, digests)
+		if fault.Is(err, fault.KindUnavailable) && ctx.Err() == nil {
+			pause(ctx, time.Second)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		err = readBundle(body, put)
+		return errors.Join(err, body.Close())
+	}
+}
+
+func readBundle(body io.Reader, put func(artifact.Digest, io.Reader) error) error {
+	for r := bundle.NewReader(body); ; {
+		digest, _, from, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := put(digest, from); err != nil {
+			return err
+		}
+	}
 }
 
 // tell sends the spool in order, each item again until the service has taken it. A service that

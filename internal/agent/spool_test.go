@@ -4,10 +4,15 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
+	"sync"
 	"testing"
+	"testing/synctest"
 
+	"oskeld.dev/oskeld/internal/client"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/bundle"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/runner"
@@ -84,37 +89,96 @@ func TestSpoolOnBrokenDisk(t *testing.T) {
 	}
 }
 
-// Each digest is sent once, and only when it is lacking; the service may be away meanwhile.
+// service stands for the far side: what it lacks, and what it was sent.
+type service struct {
+	lacking func([]artifact.Digest) (map[artifact.Digest]bool, error)
+	away    int // bundles that find it away
+	alone   []string
+	bundled []string
+	mu      sync.Mutex
+}
+
+func (s *service) Lacking(_ context.Context, digests []artifact.Digest) (map[artifact.Digest]bool, error) {
+	return s.lacking(digests)
+}
+
+func (s *service) Upload(_ context.Context, path string, _ artifact.File, _ func(int64)) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.alone = append(s.alone, path)
+	return nil
+}
+
+func (s *service) SendBundle(_ context.Context, files []client.LocalFile) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.away > 0 {
+		s.away--
+		return fault.Unavailable("away")
+	}
+	for _, f := range files {
+		s.bundled = append(s.bundled, f.Path)
+	}
+	return nil
+}
+
+// Each digest is sent once, and only when it is lacking, small ones in bundles; the service may be away meanwhile.
 func TestSend(t *testing.T) {
-	one, two := artifact.DigestOf([]byte("1")), artifact.DigestOf([]byte("2"))
-	files := []runner.SendFile{{Path: "a", File: artifact.File{Digest: one}}, {Path: "b", File: artifact.File{Digest: one}}, {Path: "c", File: artifact.File{Digest: two}}}
-	asked := 0
-	lacking := func(_ context.Context, digests []artifact.Digest) (map[artifact.Digest]bool, error) {
-		if asked++; asked == 1 {
-			return nil, fault.Unavailable("away")
+	synctest.Test(t, func(t *testing.T) {
+		one, two, big := artifact.DigestOf([]byte("1")), artifact.DigestOf([]byte("2")), artifact.DigestOf([]byte("3"))
+		files := []runner.SendFile{{Path: "a", File: artifact.File{Digest: one}}, {Path: "b", File: artifact.File{Digest: one}}, {Path: "c", File: artifact.File{Digest: two}},
+			{Path: "d", File: artifact.File{Digest: big, Size: bundle.MostFile + 1}}}
+		asked := 0
+		s := &service{away: 1, lacking: func(digests []artifact.Digest) (map[artifact.Digest]bool, error) {
+			if asked++; asked == 1 {
+				return nil, fault.Unavailable("away")
+			}
+			if len(digests) != 3 {
+				t.Errorf("asked for %v", digests)
+			}
+			return map[artifact.Digest]bool{one: true, big: true}, nil
+		}}
+		if err := send(t.Context(), s, files); err != nil {
+			t.Fatal(err)
 		}
-		if len(digests) != 2 {
-			t.Errorf("asked for %v", digests)
+		if !slices.Equal(s.bundled, []string{"a"}) || !slices.Equal(s.alone, []string{"d"}) {
+			t.Errorf("sent %v bundled and %v alone", s.bundled, s.alone)
 		}
-		return map[artifact.Digest]bool{one: true}, nil
+		s = &service{lacking: func([]artifact.Digest) (map[artifact.Digest]bool, error) { return nil, fault.Refused("no") }}
+		if err := send(t.Context(), s, files); !fault.Is(err, fault.KindRefused) {
+			t.Error(err)
+		}
+	})
+}
+
+func TestBundles(t *testing.T) {
+	var files []client.LocalFile
+	for range bundle.MostFiles + 1 {
+		files = append(files, client.LocalFile{})
 	}
-	var sent []string
-	if err := send(t.Context(), lacking, func(f runner.SendFile) error { sent = append(sent, f.Path); return nil }, files); err != nil {
-		t.Fatal(err)
+	for range 130 {
+		files = append(files, client.LocalFile{File: artifact.File{Size: bundle.MostFile}})
 	}
-	if len(sent) != 1 || sent[0] != "a" {
-		t.Errorf("sent %v", sent)
+	total := 0
+	for i, group := range client.Bundles(files) {
+		size := int64(0)
+		for _, f := range group {
+			size += f.Size
+		}
+		if total += len(group); len(group) == 0 || len(group) > bundle.MostFiles || size > bundle.MostBytes {
+			t.Errorf("group %d holds %d files, %d bytes", i, len(group), size)
+		}
 	}
-	refuse := func(context.Context, []artifact.Digest) (map[artifact.Digest]bool, error) {
-		return nil, fault.Refused("no")
+	if total != len(files) {
+		t.Errorf("%d of %d files are in a bundle", total, len(files))
 	}
-	if err := send(t.Context(), refuse, nil, files); !fault.Is(err, fault.KindRefused) {
-		t.Error(err)
+	if len(client.Bundles(nil)) != 0 {
+		t.Error("nothing makes a bundle")
 	}
 }
 
 func TestLook(t *testing.T) {
-	f := Look(t.Context())
+	f := runner.Look(t.Context())
 	for _, name := range []string{"os", "arch", "cpus", "memory", "go", "git"} {
 		if f[name] == "" {
 			t.Errorf("no %s among %v", name, f)

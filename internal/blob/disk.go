@@ -20,7 +20,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
@@ -73,6 +72,15 @@ func (d *Disk) Has(digest artifact.Digest) (int64, bool) {
 	return info.Size(), true
 }
 
+// Remove removes a blob; one that is not there is no error.
+func (d *Disk) Remove(digest artifact.Digest) error {
+	err := os.Remove(d.path(digest))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
 // Upload names bytes on their way: whose they are, and what the owner calls them, which is their
 // digest when it is known beforehand.
 type Upload struct{ Owner, Name string }
@@ -99,6 +107,68 @@ func (d *Disk) state(path string) (hash.Hash, int64) {
 		return sha256.New(), 0
 	}
 	return h, int64(binary.BigEndian.Uint64(saved))
+}
+
+// Put keeps a stream as a blob and gives its digest and size in bytes. What breaks off leaves nothing.
+func (d *Disk) Put(r io.Reader) (digest artifact.Digest, size int64, err error) {
+	f, err := os.CreateTemp(filepath.Join(d.dir, "uploads"), "put-")
+	if err != nil {
+		return "", 0, full(err)
+	}
+	defer d.forget(f.Name())
+	h := sha256.New()
+	size, err = io.CopyBuffer(io.MultiWriter(f, h), struct{ io.Reader }{r}, make([]byte, 256<<10))
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return "", 0, full(err)
+	}
+	digest = artifact.Digest(hex.EncodeToString(h.Sum(nil)))
+	return digest, size, d.settle(f.Name(), digest)
+}
+
+// PutAll keeps the files that next gives, until it gives io.EOF. They are blobs once all of them are on the
+// disk, which is waited for once; when anything goes wrong none is. Each body must give an error in place of
+// its end when its bytes do not have the digest.
+func (d *Disk) PutAll(next func() (artifact.Digest, int64, io.Reader, error)) (digests []artifact.Digest, sizes []int64, err error) {
+	dir, err := os.MkdirTemp(filepath.Join(d.dir, "uploads"), "all-")
+	if err != nil {
+		return nil, nil, full(err)
+	}
+	defer os.RemoveAll(dir)
+	buffer := make([]byte, 64<<10)
+	for {
+		digest, size, body, err := next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		f, err := os.Create(filepath.Join(dir, string(digest)))
+		if err != nil {
+			return nil, nil, full(err)
+		}
+		_, err = io.CopyBuffer(struct{ io.Writer }{f}, struct{ io.Reader }{body}, buffer)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return nil, nil, full(err)
+		}
+		digests, sizes = append(digests, digest), append(sizes, size)
+	}
+	if err := syncAll(dir); err != nil {
+		return nil, nil, full(err)
+	}
+	for _, digest := range digests {
+		if _, there := d.Has(digest); there {
+			continue
+		}
+		target := d.path(digest)
+		if err := os.MkdirAll(filepath.Dir(target), 0o700); err != nil {
+			return nil, nil, full(err)
+		}
+		if err := os.Rename(filepath.Join(dir, string(digest)), target); err != nil && !errors.Is(err, fs.ErrNotExist) { // the same file twice
+			return nil, nil, full(err)
+		}
+	}
+	return digests, sizes, full(syncAll(filepath.Join(d.dir, "blobs")))
 }
 
 // Append adds a part at an offset. With a digest, the upload must then be whole: it is checked and
@@ -195,7 +265,7 @@ func syncDir(dir string) error {
 
 // full turns "no space left" into a fault that says so.
 func full(err error) error {
-	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EFBIG) {
+	if isFull(err) {
 		return fault.Unavailable("the service's disk is full: nothing was kept of this part").
 			Hint("free space under its data directory, then send again; what was acknowledged is safe").Because(err)
 	}
@@ -210,7 +280,7 @@ func (d *Disk) Clean(before time.Time) error {
 	}
 	for _, e := range entries {
 		if info, err := e.Info(); err == nil && info.ModTime().Before(before) {
-			os.Remove(filepath.Join(d.dir, "uploads", e.Name()))
+			os.RemoveAll(filepath.Join(d.dir, "uploads", e.Name()))
 		}
 	}
 	return nil

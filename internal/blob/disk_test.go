@@ -15,6 +15,7 @@ import (
 
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/fault"
+	"strings"
 )
 
 func open(t *testing.T) *Disk {
@@ -154,5 +155,60 @@ func TestDiskFull(t *testing.T) {
 	}
 	if _, err := d.Append(ida, 0, bytes.NewReader(small), smallDigest); err != nil {
 		t.Errorf("after making room: %v", err)
+	}
+}
+
+// A bundle of files is kept whole or not at all.
+func TestPutAll(t *testing.T) {
+	d, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	texts := []string{"heather", "clover", "", "heather"}
+	next := func(broken int) func() (artifact.Digest, int64, io.Reader, error) {
+		i := -1
+		return func() (artifact.Digest, int64, io.Reader, error) {
+			if i++; i == len(texts) {
+				return "", 0, nil, io.EOF
+			}
+			var body io.Reader = strings.NewReader(texts[i])
+			if i == broken {
+				body = iotest.ErrReader(errors.New("broken off"))
+			}
+			return artifact.DigestOf([]byte(texts[i])), int64(len(texts[i])), body, nil
+		}
+	}
+	if _, _, err := d.PutAll(next(1)); err == nil || !strings.Contains(err.Error(), "broken off") {
+		t.Error(err)
+	}
+	if _, there := d.Has(artifact.DigestOf([]byte("heather"))); there {
+		t.Error("a file of a broken bundle was kept")
+	}
+	digests, sizes, err := d.PutAll(next(-1))
+	if err != nil || len(digests) != 4 || sizes[1] != 6 {
+		t.Fatal(digests, sizes, err)
+	}
+	for _, text := range texts {
+		f, size, err := d.Read(artifact.DigestOf([]byte(text)))
+		if err != nil || size != int64(len(text)) {
+			t.Fatal(size, err)
+		}
+		f.Close()
+	}
+	if left, err := os.ReadDir(filepath.Join(d.dir, "uploads")); err != nil || len(left) != 0 {
+		t.Errorf("%d uploads are left: %v", len(left), err)
+	}
+	digest, size, err := d.Put(strings.NewReader("nectar"))
+	if err != nil || size != 6 || digest != artifact.DigestOf([]byte("nectar")) {
+		t.Error(digest, size, err)
+	}
+	if _, _, err := d.Put(iotest.ErrReader(errors.New("broken off"))); err == nil {
+		t.Error("a stream that broke off was kept")
+	}
+	if err := errors.Join(d.Remove(digest), d.Remove(digest)); err != nil {
+		t.Error(err)
+	}
+	if _, there := d.Has(digest); there {
+		t.Error("a removed blob is there")
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/cache"
 )
 
 // Join makes this machine an agent and gives its token.
@@ -39,6 +40,12 @@ func (c *Client) Beat(ctx context.Context, call assignment.Call, hold bool) (o a
 	}
 	err = c.Call(ctx, http.MethodPost, path, call, &o)
 	return o, err
+}
+
+// FindCache looks for a cache, with the token of a stage run.
+func (c *Client) FindCache(ctx context.Context, basis cache.Basis) (found assignment.CacheFound, err error) {
+	err = c.Call(ctx, http.MethodPost, "/caches/find", basis, &found)
+	return found, err
 }
 
 // Report tells events.

@@ -4,12 +4,9 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,17 +30,12 @@ func (c *cli) list() *cobra.Command {
 	}}
 }
 
-func artifactPath(ref artifact.Ref) string {
-	ref.File = ""
-	return "/api/v1/artifact?ref=" + url.QueryEscape(ref.String())
-}
-
 func (c *cli) showArtifact(cmd *cobra.Command, text string) error {
 	ref, err := artifact.ParseRef(text)
 	if err != nil {
 		return err
 	}
-	return call(c, cmd, http.MethodGet, artifactPath(ref), nil, func(a view.ArtifactDetail) {
+	return call(c, cmd, http.MethodGet, client.ArtifactPath(ref.String()), nil, func(a view.ArtifactDetail) {
 		fmt.Fprintf(c.out, "%s  %s", c.paint(a.Ref(), strong), a.State)
 		for _, m := range a.Marks {
 			fmt.Fprintf(c.out, "  [%s]", m)
@@ -70,38 +62,23 @@ func (c *cli) showArtifact(cmd *cobra.Command, text string) error {
 func (c *cli) fetch() *cobra.Command {
 	var into string
 	cmd := &cobra.Command{Use: "fetch STORE/NAME@VERSION[#FILE]", Short: "Get an artifact's files; each is checked against its digest", Args: cobra.ExactArgs(1),
-		Example: "  oskeld fetch intake/hivebook@1.4.0 --into out\n  oskeld fetch shelf/hivebook:stable#hivebook-1.4.0-linux-amd64.zip"}
+		Long:    "Get an artifact's files by version, by a range such as ^1.3 (the highest that fits), or by a mark.",
+		Example: "  oskeld fetch intake/hivebook@1.4.0 --into out\n  oskeld fetch 'intake/nectar@^1.3' --into lib\n  oskeld fetch shelf/hivebook:stable#hivebook-1.4.0-linux-amd64.zip"}
 	cmd.Flags().StringVar(&into, "into", ".", "directory to put the files in")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		ref, err := artifact.ParseRef(args[0])
-		if err != nil {
-			return err
-		}
 		cl, err := c.client()
 		if err != nil {
 			return err
 		}
-		var a view.ArtifactDetail
-		if err := cl.Call(cmd.Context(), http.MethodGet, artifactPath(ref), nil, &a); err != nil {
+		a, files, err := cl.Wanted(cmd.Context(), args[0])
+		if err != nil {
 			return err
-		}
-		files := a.Contents
-		if ref.File != "" {
-			files = nil
-			for _, f := range a.Contents {
-				if f.Path == ref.File {
-					files = []artifact.File{f}
-				}
-			}
-			if files == nil {
-				return fault.Missing("%s has no file %q", a.Ref(), ref.File).Hint("oskeld show %s lists its files", a.Ref())
-			}
 		}
 		if err := os.MkdirAll(into, 0o755); err != nil {
 			return err
 		}
 		for _, f := range files {
-			if err := c.fetchFile(cmd.Context(), cl, a.Artifact, f, into); err != nil {
+			if err := cl.Fetch(cmd.Context(), a, f, into, c.progress); err != nil {
 				return err
 			}
 		}
@@ -116,82 +93,9 @@ func (c *cli) fetch() *cobra.Command {
 	return cmd
 }
 
-// fetchFile gets one file under a temporary name, goes on where it broke off, and renames it once
-// its digest fits.
-func (c *cli) fetchFile(ctx context.Context, cl *client.Client, a view.Artifact, f artifact.File, into string) error {
-	root, err := os.OpenRoot(into)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	if err := root.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
-		return err
-	}
-	temp := f.Path + ".part"
-	mode := os.FileMode(0o644)
-	if f.Executable {
-		mode = 0o755
-	}
-	file, err := root.OpenFile(temp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
-	if err != nil {
-		return err
-	}
-	defer func() { file.Close(); _ = root.Remove(temp) }()
-	bar := c.bar(f.Size, filepath.Base(f.Path))
-	defer bar.Finish()
-	sum := sha256.New()
-	w := io.MultiWriter(file, sum, bar)
-	path := "/files/" + a.Store + "/" + a.Name + "/" + a.Version + "/" + escapePath(f.Path)
-	got := int64(0)
-	for tries := 0; ; tries++ {
-		n, err := copyFrom(ctx, cl, path, got, w)
-		got += n
-		if err == nil {
-			break
-		}
-		if n > 0 {
-			tries = 0
-		}
-		if !fault.Is(err, fault.KindUnavailable) || tries == 5 || ctx.Err() != nil {
-			return err
-		}
-		time.Sleep(time.Second << min(tries, 3))
-	}
-	if err := checkSum(sum, f); err != nil {
-		return err
-	}
-	if err := errors.Join(file.Sync(), file.Close()); err != nil {
-		return err
-	}
-	return root.Rename(temp, f.Path)
-}
-
-func copyFrom(ctx context.Context, cl *client.Client, path string, from int64, w io.Writer) (int64, error) {
-	body, _, _, err := cl.Open(ctx, path, from)
-	if err != nil {
-		return 0, err
-	}
-	defer body.Close()
-	n, err := io.CopyBuffer(struct{ io.Writer }{w}, body, make([]byte, 256<<10))
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = fault.Unavailable("the transfer broke off").Because(err)
-	}
-	return n, err
-}
-
-func checkSum(sum hash.Hash, f artifact.File) error {
-	if got := hex.EncodeToString(sum.Sum(nil)); got != string(f.Digest) {
-		return fault.Refused("%s came with the digest sha256:%s, not %s", f.Path, got, f.Digest).Hint("fetch it again; nothing was kept")
-	}
-	return nil
-}
-
-func escapePath(p string) string {
-	parts := strings.Split(p, "/")
-	for i := range parts {
-		parts[i] = url.PathEscape(parts[i])
-	}
-	return strings.Join(parts, "/")
+// progress is a bar for one file.
+func (c *cli) progress(f artifact.File) client.Progress {
+	return c.bar(f.Size, filepath.Base(f.Path))
 }
 
 // bar shows rate and time left of a transfer, when a person watches.

@@ -19,16 +19,24 @@ import (
 func (c *cli) start() *cobra.Command {
 	var ref string
 	var follow bool
-	cmd := &cobra.Command{Use: "start PIPELINE", Short: "Start a build", Args: cobra.ExactArgs(1), Example: "  oskeld start hivebook --ref v1.4.0 --follow"}
+	var asks []string
+	cmd := &cobra.Command{Use: "start PIPELINE", Short: "Start a build", Args: cobra.ExactArgs(1),
+		Example: "  oskeld start hivebook --ref v1.4.0 --follow\n  oskeld start hivebook --ask profile=debug --ask label='for Ida'"}
+	cmd.Flags().StringArrayVar(&asks, "ask", nil, "NAME=VALUE for an ask of the file; may be repeated")
 	cmd.Flags().StringVar(&ref, "ref", "", "branch, tag or commit (the source's default branch)")
+	fresh := cmd.Flags().Bool("fresh", false, "take nothing over from earlier builds")
 	cmd.Flags().BoolVar(&follow, "follow", false, "show the log as it comes; the exit code tells the outcome")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		cl, err := c.client()
 		if err != nil {
 			return err
 		}
+		chosen, err := parsePairs("ask", asks)
+		if err != nil {
+			return err
+		}
 		var b view.Build
-		if err := cl.Call(cmd.Context(), http.MethodPost, "/api/v1/pipelines/"+args[0]+"/builds", map[string]string{"ref": ref}, &b); err != nil {
+		if err := cl.Call(cmd.Context(), http.MethodPost, "/api/v1/pipelines/"+args[0]+"/builds", map[string]any{"ref": ref, "asks": chosen, "fresh": *fresh}, &b); err != nil {
 			return err
 		}
 		if c.json && !follow {
@@ -44,6 +52,39 @@ func (c *cli) start() *cobra.Command {
 		return c.followBuild(cmd.Context(), cl, b.Pipeline, b.Number)
 	}
 	return cmd
+}
+
+func (c *cli) sayExports(b view.BuildDetail) {
+	said := false
+	for _, r := range b.Runs {
+		for _, e := range r.Exports {
+			if !said {
+				fmt.Fprintln(c.out, "\nexports")
+				said = true
+			}
+			first, _, more := strings.Cut(e.Text, "\n")
+			if more {
+				first += " …"
+			}
+			fmt.Fprintf(c.out, "  %s = %s  %s\n", e.Name, plainText(first), c.paint(r.Title(), faint))
+		}
+	}
+}
+
+// parsePairs reads the NAME=VALUE of a flag that may be repeated; each name once.
+func parsePairs(flag string, list []string) (map[string]string, error) {
+	pairs := map[string]string{}
+	for _, text := range list {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return nil, fault.Invalid("--%s %q is not NAME=VALUE", flag, text)
+		}
+		if _, twice := pairs[name]; twice {
+			return nil, fault.Invalid("--%s %s stands twice", flag, name)
+		}
+		pairs[name] = value
+	}
+	return pairs, nil
 }
 
 func buildRef(b view.Build) string { return b.Pipeline + "/" + strconv.Itoa(b.Number) }
@@ -168,12 +209,12 @@ func (f *followed) sayMoves(before view.BuildDetail) {
 		case r.State == was && (r.State != progress.Waiting || r.Wants == wanted || r.Wants == "" || strings.HasPrefix(r.Wants, "waits for a place")):
 		case r.State == progress.Waiting:
 			if r.Wants != "" && was != "" || strings.HasPrefix(r.Wants, "waits for an agent") {
-				fmt.Fprintf(f.c.out, "%s %s\n", f.c.state(r.State), f.c.paint(r.Name+": "+r.Wants, faint))
+				fmt.Fprintf(f.c.out, "%s %s\n", f.c.state(r.State), f.c.paint(r.Title()+": "+r.Wants, faint))
 			}
 		case r.State == progress.Running:
-			fmt.Fprintf(f.c.out, "%s %s on %s\n", f.c.state(r.State), f.c.paint(r.Name, strong), r.Agent)
+			fmt.Fprintf(f.c.out, "%s %s on %s\n", f.c.state(r.State), f.c.paint(r.Title(), strong), r.Agent)
 		default:
-			text := r.Name
+			text := r.Title()
 			if r.StartedAt != nil && r.EndedAt != nil {
 				text += " in " + took(r.EndedAt.Sub(*r.StartedAt).Milliseconds())
 			}
@@ -188,7 +229,7 @@ func (f *followed) sayMoves(before view.BuildDetail) {
 func (f *followed) sayLines(part view.LogPart) {
 	name := strconv.Itoa(part.Run)
 	if part.Run < len(f.build.Runs) {
-		name = f.build.Runs[part.Run].Name
+		name = f.build.Runs[part.Run].Title()
 	}
 	if last, ok := f.last[part.Run]; ok && last != part.Fence {
 		fmt.Fprintf(f.c.out, "%s\n", f.c.paint("── "+name+" was handed out again ──", ochre))
@@ -220,7 +261,7 @@ func (c *cli) sayEnd(b view.BuildDetail) {
 	c.sayTests(b)
 	for _, r := range b.Runs {
 		for _, n := range r.Notes {
-			fmt.Fprintf(c.out, "  note on %s: %s\n", r.Name, plainText(n))
+			fmt.Fprintf(c.out, "  note on %s: %s\n", r.Title(), plainText(n))
 		}
 	}
 	for _, a := range b.Artifacts {
@@ -233,7 +274,7 @@ func (c *cli) sayEnd(b view.BuildDetail) {
 func (c *cli) sayTests(b view.BuildDetail) {
 	for _, r := range b.Runs {
 		if r.Tests != nil {
-			fmt.Fprintf(c.out, "  %s: %d tests, %d failed, %d skipped\n", r.Name, r.Tests.Total, r.Tests.Failed, r.Tests.Skipped)
+			fmt.Fprintf(c.out, "  %s: %d tests, %d failed, %d skipped\n", r.Title(), r.Tests.Total, r.Tests.Failed, r.Tests.Skipped)
 		}
 	}
 	for i, t := range b.Failed {
@@ -288,19 +329,34 @@ func (c *cli) show() *cobra.Command {
 }
 
 func (c *cli) sayBuild(b view.BuildDetail) {
-	fmt.Fprintf(c.out, "%s %s  %s\n", c.state(b.State), c.paint(buildRef(b.Build), strong), b.Version)
+	round := ""
+	if b.Round > 1 {
+		round = fmt.Sprintf(", round %d", b.Round)
+	}
+	fmt.Fprintf(c.out, "%s %s  %s%s\n", c.state(b.State), c.paint(buildRef(b.Build), strong), b.Version, round)
 	if b.Cause != "" {
 		fmt.Fprintf(c.out, "  %s\n", plainText(b.Cause))
 	}
 	fmt.Fprintf(c.out, "  started by %s %s from %s at %s: %s\n", b.StartedBy, ago(b.CreatedAt), firstOf(b.Tag, b.Branch, b.Ref), short(b.Commit), plainText(b.Subject))
-	fmt.Fprintf(c.out, "  version %s\n\n", b.Derivation)
+	if b.Why.Kind != view.ByPerson && b.Why.Says != "" {
+		fmt.Fprintf(c.out, "  because %s\n", plainText(b.Why.Says))
+	}
+	fmt.Fprintf(c.out, "  version %s\n", b.Derivation)
+	if len(b.Asks) > 0 {
+		words := make([]string, len(b.Asks))
+		for i, a := range b.Asks {
+			words[i] = fmt.Sprintf("%s %q", a.Name, a.Text)
+		}
+		fmt.Fprintf(c.out, "  asks %s\n", strings.Join(words, ", "))
+	}
+	fmt.Fprintln(c.out)
 	t := c.table("stage", "state", "agent", ">waiting", ">preparing", ">working", ">delivering", ">tests", "")
 	for _, r := range b.Runs {
 		tests := ""
 		if r.Tests != nil {
 			tests = fmt.Sprintf("%d/%d", r.Tests.Passed, r.Tests.Total)
 		}
-		name := r.Name
+		name := r.Title()
 		if r.Critical {
 			name += " ·"
 		}
@@ -308,6 +364,12 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 	}
 	t.print()
 	fmt.Fprintln(c.out, c.paint("· on the critical path", faint))
+	for _, r := range b.Runs {
+		if r.Reuse != "" && r.State != progress.Reused {
+			fmt.Fprintln(c.out, c.paint(r.Title()+" is not reused: "+plainText(r.Reuse), faint))
+		}
+	}
+	c.sayEarlier(b)
 	if len(b.Failed) > 0 {
 		fmt.Fprintln(c.out, "\nfailing tests")
 		c.sayTests(b)
@@ -326,6 +388,7 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 			fmt.Fprintf(c.out, "  %s %s  %s\n", short(ch.Commit), plainText(ch.Subject), c.paint(plainText(ch.Author), faint))
 		}
 	}
+	c.sayExports(b)
 	if len(b.Inputs) > 0 {
 		fmt.Fprintln(c.out, "\ntook in")
 		for _, in := range b.Inputs {
@@ -338,20 +401,4 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 			fmt.Fprintf(c.out, "  %s  %s, %d files, %s\n", a.Ref(), a.State, a.Files, size(a.Size))
 		}
 	}
-}
-
-func (c *cli) stop() *cobra.Command {
-	return &cobra.Command{Use: "stop PIPELINE/NUMBER", Short: "Stop a build", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		pipeline, number, err := parseBuild(args[0])
-		if err != nil {
-			return err
-		}
-		return call(c, cmd, http.MethodPost, buildPath(pipeline, number)+"/stop", nil, func(b view.Build) {
-			if b.State.Over() {
-				fmt.Fprintf(c.out, "%s %s\n", c.state(b.State), buildRef(b))
-				return
-			}
-			fmt.Fprintf(c.out, "%s is asked to stop; its agents end what runs\n", buildRef(b))
-		})
-	}}
 }

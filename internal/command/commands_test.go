@@ -99,7 +99,7 @@ func TestCheckCommand(t *testing.T) {
 		code := Run(t.Context(), []string{"check", "-"}, strings.NewReader(text), &out, &errs)
 		return out.String() + errs.String(), code
 	}
-	if out, code := check("pipeline = \"hive\"\n[stage.a]\nscript = \"true\"\n"); code != 0 || !strings.Contains(out, "is right: pipeline hive, 1 stages in 1 chains") {
+	if out, code := check("pipeline = \"hive\"\n[stage.a]\nscript = \"true\"\n"); code != 0 || !strings.Contains(out, "is right: pipeline hive, 1 stage, 1 stage run in 1 chain") {
 		t.Errorf("%d %s", code, out)
 	}
 	out, code := check("pipeline = \"hive\"\n[stage.a]\nscirpt = \"true\"\nlimit = \"x\"\n")

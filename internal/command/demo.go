@@ -17,14 +17,16 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
+
 	"oskeld.dev/oskeld/demo"
 	"oskeld.dev/oskeld/internal/client"
 	"oskeld.dev/oskeld/internal/core/fault"
 )
 
 // demoFormat is the shape of the demo's directory; another one is made anew.
-const demoFormat = 1
+const demoFormat = 3
 
 // demoMark is the file by which a directory is known as a demo's.
 type demoMark struct {
@@ -116,12 +118,12 @@ func (d *demoRun) prepare() (unlock func(), fresh bool, err error) {
 	if err := os.MkdirAll(d.dir, 0o755); err != nil {
 		return nil, false, fault.Unavailable("the demo's directory cannot be made: %v", err).Hint("name another: make demo DIR=…")
 	}
-	lock, err := os.OpenFile(filepath.Join(d.dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	lock := flock.New(filepath.Join(d.dir, "lock"), flock.SetPermissions(0o600))
+	got, err := lock.TryLock()
 	if err != nil {
 		return nil, false, err
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		lock.Close()
+	if !got {
 		return nil, false, fault.Conflict("a demo runs already from %s", d.dir).Hint("end it with Ctrl-C there, or name another directory and port: make demo DIR=… PORT=…")
 	}
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", d.port))
@@ -184,7 +186,7 @@ func (d *demoRun) spawn(name string, env []string, args ...string) error {
 	cmd := exec.Command(d.program, args...)
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.Env = append(os.Environ(), env...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	cmd.SysProcAttr = endsWithUs()
 	c := &child{name: name, cmd: cmd, ended: make(chan struct{})}
 	started := make(chan error)
 	go func() {
@@ -365,9 +367,9 @@ Ready after %.0f s.
   sign in   ida, per or nell; the password of each is %s
 
 You are signed in on the command line as ida. Try next:
-  %s start hivebook --ref main --follow
+  %s start hivebook --ref main --ask profile=debug --follow
   %s promote intake/hivebook@1.3.3-main.4 --to proving --dry-run
-  %s trace shelf/hivebook:stable#hivebook-1.4.0-linux-amd64.tar.gz
+  %s trace shelf/hivebook:stable#hivebook-1.4.0-linux-amd64.zip
 
 Ctrl-C ends everything; the data stay in %s.
 `, took.Seconds(), d.address, demo.Password, program, program, program, d.dir)

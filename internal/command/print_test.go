@@ -182,3 +182,21 @@ func TestKeyFile(t *testing.T) {
 		}
 	}
 }
+
+func TestWatched(t *testing.T) {
+	for seconds, want := range map[int]string{0: "not looked at", 30: "every 30s;", 60: "every 1m;", 90: "every 1m30s;", 600: "every 10m;", 3600: "every 1h;"} {
+		if got := watched(view.Source{Name: "hivebook", PollS: seconds}); !strings.Contains(got, want) {
+			t.Errorf("%d: %s", seconds, got)
+		}
+	}
+	for text, want := range map[string]int{"off": 0, "30s": 30, "1h": 3600} {
+		if got, err := pollSeconds(text); got != want || err != nil {
+			t.Errorf("%s: %d %v", text, got, err)
+		}
+	}
+	for _, bad := range []string{"", "0", "soon", "10ms", "48h", "-5m"} {
+		if _, err := pollSeconds(bad); err == nil {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+}

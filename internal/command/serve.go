@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
 	"os"
@@ -155,30 +154,6 @@ func keepUp(ctx context.Context, server *postgres.Server, log *slog.Logger) {
 	}
 }
 
-// loadKey reads the key file, 64 hexadecimal digits, or makes it.
-func loadKey(path string) (key [32]byte, err error) {
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		if _, err := rand.Read(key[:]); err != nil {
-			return key, err
-		}
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return key, fault.Unavailable("the key file cannot be made: %v", err)
-		}
-		_, err = fmt.Fprintf(f, "%x\n", key)
-		return key, errors.Join(err, f.Sync(), f.Close())
-	}
-	if err != nil {
-		return key, err
-	}
-	var bytes []byte
-	if _, err := fmt.Sscanf(strings.TrimSpace(string(text)), "%x", &bytes); err != nil || len(bytes) != 32 {
-		return key, fault.Invalid("%s is not a key file", path).Hint("it holds 64 hexadecimal digits; openssl rand -hex 32 makes one")
-	}
-	return [32]byte(bytes), nil
-}
-
 // firstOwner makes the owner of a new service and leaves the password where only we can read it.
 func firstOwner(ctx context.Context, svc *service.Service, name, dir string, log *slog.Logger) error {
 	password := os.Getenv("OSKELD_OWNER_PASSWORD")
@@ -210,7 +185,7 @@ func (c *cli) agent() *cobra.Command {
 	remove := &cobra.Command{Use: "remove NAME", Short: "Bar an agent; what it runs is handed out again", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 		return call(c, cmd, "DELETE", "/api/v1/agents/"+args[0], nil, func(any) { fmt.Fprintf(c.out, "agent %s is barred\n", args[0]) })
 	}}
-	return group("agent", "The machines that builds run on", add, c.agentList(), c.agentRun(), remove)
+	return group("agent", "The machines that builds run on", add, c.agentList(), c.agentRun(), c.agentSet(), remove)
 }
 
 func (c *cli) agentRun() *cobra.Command {
@@ -223,6 +198,7 @@ func (c *cli) agentRun() *cobra.Command {
 	f.StringVar(&o.Dir, "dir", firstOf(os.Getenv("OSKELD_AGENT_DIR"), "/var/lib/oskeld-agent"), "directory for copies of sources and workspaces (OSKELD_AGENT_DIR)")
 	f.StringVar(&o.Name, "name", firstOf(os.Getenv("OSKELD_AGENT_NAME"), host), "its name, when it joins")
 	f.IntVar(&o.Places, "places", 1, "how many assignments at a time")
+	f.BoolVar(&o.Once, "once", false, "leave after one assignment, as machines do that are made for one")
 	f.StringVar(&tokenFile, "join-token-file", "", "file with the join token (or OSKELD_JOIN_TOKEN)")
 	f.StringArrayVar(&extra, "fact", nil, "a further fact, NAME=VALUE (may be repeated)")
 	f.StringArrayVar(&env, "env", nil, "a variable for every step, NAME=VALUE (may be repeated)")

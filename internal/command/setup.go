@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -57,8 +58,26 @@ func (c *cli) project() *cobra.Command {
 		})
 	}}
 	add.Flags().StringVar(&summary, "summary", "", "one line for people")
-	list := listing(c, "list", "/api/v1/projects", "no project yet: oskeld project add NAME", []string{"project", "summary", "since"},
-		func(t *table, p view.Project) { t.row(cell{p.Name, strong}, p.Summary, ago(p.CreatedAt)) })
+	list := listing(c, "list", "/api/v1/projects", "no project yet: oskeld project add NAME", []string{"project", "summary", ">places at most", "since"},
+		func(t *table, p view.Project) {
+			most := "no limit"
+			if p.MostPlaces > 0 {
+				most = strconv.Itoa(p.MostPlaces)
+			}
+			t.row(cell{p.Name, strong}, p.Summary, most, ago(p.CreatedAt))
+		})
+	var places int
+	set := &cobra.Command{Use: "set NAME --places N", Short: "Limit how many places a project's builds may have at a time", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		return call(c, cmd, http.MethodPut, "/api/v1/projects/"+args[0], map[string]int{"most_places": places}, func(p view.Project) {
+			if p.MostPlaces == 0 {
+				fmt.Fprintf(c.out, "builds of %s may have all places\n", p.Name)
+				return
+			}
+			fmt.Fprintf(c.out, "builds of %s may have %d places at a time\n", p.Name, p.MostPlaces)
+		})
+	}}
+	set.Flags().IntVar(&places, "places", 0, "so many; 0 for no limit")
+	_ = set.MarkFlagRequired("places")
 	member := &cobra.Command{Use: "member PROJECT [PERSON ROLE]", Short: "List a project's people, or give one a role: read, build, promote, manage, none",
 		Args: cobra.MatchAll(cobra.RangeArgs(1, 3), func(_ *cobra.Command, args []string) error {
 			if len(args) == 2 {
@@ -76,7 +95,7 @@ func (c *cli) project() *cobra.Command {
 				fmt.Fprintf(c.out, "%s: %s in %s\n", args[1], args[2], args[0])
 			})
 		}}
-	return group("project", "People, pipelines and stores that belong together", add, list, member)
+	return group("project", "People, pipelines and stores that belong together", add, list, set, member)
 }
 
 func (c *cli) source() *cobra.Command {
@@ -112,7 +131,7 @@ func (c *cli) source() *cobra.Command {
 	show := &cobra.Command{Use: "show NAME", Short: "Ask a source now which branches and tags it has", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 		return call(c, cmd, http.MethodGet, "/api/v1/sources/"+args[0], nil, c.sayLook)
 	}}
-	return group("source", "The git repositories that pipelines read", add, list, show, set)
+	return group("source", "The git repositories that pipelines read", add, list, show, set, c.sourceKey())
 }
 
 // sourceFlags adds what add and set have in common; a credential is read from standard input.
@@ -121,12 +140,20 @@ func (c *cli) sourceFlags(cmd *cobra.Command) func() (map[string]any, error) {
 	password := cmd.Flags().Bool("password-stdin", false, "read a password or token from standard input")
 	key := cmd.Flags().Bool("key-stdin", false, "read an SSH private key from standard input")
 	open := cmd.Flags().Bool("open", false, "it needs no credential: forget the one that is kept")
+	poll := cmd.Flags().String("poll", "", "how often it is looked at for pushes: 30s, 5m, or off (1m)")
 	trusted := cmd.Flags().StringArray("trust", nil, "pattern of branches and tags whose builds get secrets (may be repeated)")
 	cmd.MarkFlagsMutuallyExclusive("password-stdin", "key-stdin", "open")
 	return func() (map[string]any, error) {
 		b := map[string]any{"user": *user, "open": *open}
 		if *trusted != nil {
 			b["trusted"] = *trusted
+		}
+		if *poll != "" {
+			seconds, err := pollSeconds(*poll)
+			if err != nil {
+				return nil, err
+			}
+			b["poll_s"] = seconds
 		}
 		if *password || *key {
 			text, err := c.secretInput("credential")
@@ -162,6 +189,10 @@ func (c *cli) sayLook(s view.SourceLook) {
 	fmt.Fprintf(c.out, "  %d branches: %s\n", len(s.Branches), firstOf(names(s.Branches), "none"))
 	fmt.Fprintf(c.out, "  %d tags: %s\n", len(s.Tags), firstOf(names(s.Tags), "none"))
 	fmt.Fprintf(c.out, "  credential: %s; trusts %s (their builds get secrets; change with --trust)\n", s.Credential, strings.Join(s.Trusted, ", "))
+	fmt.Fprintf(c.out, "  %s\n", watched(s.Source))
+	if s.Trouble != "" {
+		fmt.Fprintf(c.out, "  %s\n", c.paint("when it was looked at last, it did not answer: "+plainText(s.Trouble), red))
+	}
 }
 
 func (c *cli) pipeline() *cobra.Command {
@@ -184,39 +215,7 @@ func (c *cli) pipeline() *cobra.Command {
 			t.row(cell{p.Name, strong}, cell{fmt.Sprintf("%s %s %d", marks[p.Last.State].mark, p.Last.State, p.Last.Number), marks[p.Last.State].colour},
 				p.Last.Version, ago(p.Last.CreatedAt), p.Summary)
 		})
-	return group("pipeline", "What is built, and by which file", add, list)
-}
-
-func (c *cli) secret() *cobra.Command {
-	var project string
-	with := func(cmd *cobra.Command) *cobra.Command {
-		cmd.Flags().StringVar(&project, "project", "", "the project it belongs to")
-		_ = cmd.MarkFlagRequired("project")
-		return cmd
-	}
-	set := with(&cobra.Command{Use: "set NAME", Short: "Keep a secret; its value comes from standard input", Args: cobra.ExactArgs(1),
-		Example: "  oskeld secret set SIGNING_KEY --project heath < key.pem",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			value, err := c.secretInput("value")
-			if err != nil {
-				return err
-			}
-			return call(c, cmd, http.MethodPut, "/api/v1/projects/"+project+"/secrets/"+args[0], map[string]string{"value": value}, func(any) {
-				fmt.Fprintf(c.out, "secret %s is kept, sealed; stages see it that name it under `secrets`\n", args[0])
-			})
-		}})
-	remove := with(&cobra.Command{Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		return call(c, cmd, http.MethodDelete, "/api/v1/projects/"+project+"/secrets/"+args[0], nil, func(any) {
-			fmt.Fprintf(c.out, "secret %s is forgotten\n", args[0])
-		})
-	}})
-	list := with(&cobra.Command{Use: "list", Short: "List them, without values", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return call(c, cmd, http.MethodGet, "/api/v1/projects/"+project+"/secrets", nil, func(l client.List[view.Secret]) {
-			printList(c, l.List, "no secret yet: oskeld secret set NAME --project "+project, []string{"secret", ">revision", "set by", "when"},
-				func(t *table, s view.Secret) { t.row(s.Name, s.Revision, s.SetBy, ago(s.SetAt)) })
-		})
-	}})
-	return group("secret", "What builds must know and nobody may read", set, list, remove)
+	return group("pipeline", "What is built, and by which file", add, list, c.pipelineShow(), c.pipelineSet())
 }
 
 func (c *cli) store() *cobra.Command {

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -48,7 +50,7 @@ func (c *cli) digestOf(cmd *cobra.Command, text string) (artifact.Digest, error)
 		return "", err
 	}
 	var a view.ArtifactDetail
-	if err := cl.Call(cmd.Context(), http.MethodGet, artifactPath(ref), nil, &a); err != nil {
+	if err := cl.Call(cmd.Context(), http.MethodGet, client.ArtifactPath(ref.String()), nil, &a); err != nil {
 		return "", err
 	}
 	for _, f := range a.Contents {
@@ -241,7 +243,9 @@ func (c *cli) records() *cobra.Command {
 		return call(c, cmd, http.MethodGet, "/api/v1/records?"+q.Encode(), nil, func(l client.List[view.Record]) {
 			printList(c, l.List, "no record", []string{"when", "who", "did", "thing", ""}, func(t *table, r view.Record) {
 				var details []string
-				for _, k := range []string{"ref", "version", "to", "mark", "person", "role", "secret", "agent", "cause"} {
+				usual := []string{"ref", "version", "to", "mark", "person", "role", "secret", "secrets", "agent"}
+				others := slices.DeleteFunc(slices.Sorted(maps.Keys(r.Details)), func(k string) bool { return slices.Contains(usual, k) })
+				for _, k := range append(usual, others...) {
 					if v := r.Details[k]; v != "" {
 						first, _, _ := strings.Cut(v, "\n")
 						details = append(details, k+" "+plainText(first))

@@ -32,6 +32,7 @@ type Agent struct {
 	SeenAt    time.Time
 	CreatedAt time.Time
 	Here      bool
+	Draining  bool
 	Does      []string
 }
 
@@ -43,7 +44,7 @@ func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, 
 	}
 	var id uuid.UUID
 	err := db.q.QueryRow(ctx, `insert into agent (id, name, digest, facts, places) values ($1, $2, $3, $4, $5)
-		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), removed_at = null
+		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), removed_at = null, draining = false
 		where agent.removed_at is not null or agent.seen_at < now() - interval '1 minute'
 		returning id`, a.ID, a.Name, digest, a.Facts, a.Places).Scan(&id)
 	if id == uuid.Nil && (err == nil || err.Error() == "no rows in result set") {
@@ -52,7 +53,7 @@ func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, 
 	return id, err
 }
 
-const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here,
+const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining,
 	array(select l.name || '/' || b.number || ' ' || coalesce((select r.name from stage_run r where r.build = c.build and r.chain = c.index and r.state = 'running' limit 1), '')
 		from chain c join build b on b.id = c.build join pipeline l on l.id = b.pipeline where c.agent = a.id and c.state = 'taken' order by 1) as does
 	from agent a`
@@ -80,6 +81,15 @@ func (db *DB) SeeAgent(ctx context.Context, id uuid.UUID, f facts.Facts, places 
 		f = facts.Facts{}
 	}
 	return db.exec(ctx, `update agent set seen_at = now(), facts = $2, places = $3 where id = $1`, id, f, places)
+}
+
+// Drain keeps new work from an agent, or gives it some again.
+func (db *DB) Drain(ctx context.Context, name string, draining bool) error {
+	tag, err := db.q.Exec(ctx, `update agent set draining = $2 where name = $1 and removed_at is null`, name, draining)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fault.Missing("no agent %q", name)
+	}
+	return err
 }
 
 // RemoveAgent bars an agent; what it runs is handed out again when its lease ends.

@@ -8,11 +8,19 @@ import (
 	"oskeld.dev/oskeld/internal/core/artifact"
 )
 
-// HoldBlob notes that a blob is on the disk, and keeps it from being collected for its holder.
-func (db *DB) HoldBlob(ctx context.Context, digest artifact.Digest, size int64, holder string, length time.Duration) error {
-	return db.exec(ctx, `with b as (insert into blob (digest, size) values ($1, $2) on conflict (digest) do update set size = excluded.size returning digest)
-		insert into blob_hold (digest, holder, until) select digest, $3, now() + $4 from b
-		on conflict (digest, holder) do update set until = greatest(blob_hold.until, excluded.until)`, digest, size, holder, length)
+// HoldBlobs notes that blobs are on the disk, and keeps them from being collected for their holder. Digests
+// stand once each.
+func (db *DB) HoldBlobs(ctx context.Context, digests []artifact.Digest, sizes []int64, holder string, length time.Duration) error {
+	return db.exec(ctx, `with b as (insert into blob (digest, size) select d, n from unnest($1::text[], $2::bigint[]) as x (d, n) order by d
+			on conflict (digest) do update set size = excluded.size returning digest)
+		insert into blob_hold (digest, holder, until) select digest, $3, now() + $4 from b order by digest
+		on conflict (digest, holder) do update set until = greatest(blob_hold.until, excluded.until)`, digests, sizes, holder, length)
+}
+
+// CarriedDigests lists the digests of all files that a build carries.
+func (db *DB) CarriedDigests(ctx context.Context, build uuid.UUID) ([]artifact.Digest, error) {
+	return column[artifact.Digest](ctx, db, `select distinct f->>'sha256' from stage_run r, jsonb_array_elements(case when jsonb_typeof(r.carried) = 'array' then r.carried else '[]' end) f
+		where r.build = $1`, build)
 }
 
 // Readable lists those of the digests that the holder sent, or that lie in stores of the projects:

@@ -2,13 +2,19 @@ package database
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/condition"
+	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/plan"
 	"oskeld.dev/oskeld/internal/core/progress"
+	"oskeld.dev/oskeld/internal/core/turn"
 	"oskeld.dev/oskeld/internal/core/view"
 )
 
@@ -18,6 +24,7 @@ type Build struct {
 	Pipeline     uuid.UUID
 	PipelineName string
 	Project      uuid.UUID
+	ProjectName  string
 	Number       int
 	State        progress.State
 	Cause        string
@@ -31,7 +38,11 @@ type Build struct {
 	StartedBy    string
 	Trusted      bool
 	Plan         plan.Plan
+	MostPlaces   int // of its project
 	Changes      Changes
+	Why          view.Why
+	Behind       *uuid.UUID // the build that must end first
+	Round        int
 	CreatedAt    time.Time
 	StartedAt    *time.Time
 	EndedAt      *time.Time
@@ -44,6 +55,7 @@ type Changes struct {
 	Subject string        `json:"subject"`
 	List    []view.Change `json:"list"`
 	Paths   []string      `json:"paths"`
+	Notes   string        `json:"notes"` // the commits since the version before, for stamps
 }
 
 // NextNumber takes a pipeline's next number; the pipeline's row is locked until the end of the
@@ -55,50 +67,75 @@ func (db *DB) NextNumber(ctx context.Context, pipeline uuid.UUID) (n int, err er
 
 // AddBuild writes a new build with its plan, stage runs and chains in their first state.
 func (db *DB) AddBuild(ctx context.Context, b Build, p progress.Build) error {
-	err := db.exec(ctx, `insert into build (id, pipeline, number, state, cause, ref, commit, branch, tag, version, derivation, started_by, trusted, plan, changes, ended_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, case when $16 then now() end)`,
-		b.ID, b.Pipeline, b.Number, p.State, p.Cause, b.Ref, b.Commit, b.Branch, b.Tag, b.Version, b.Derivation, b.StartedBy, b.Trusted, b.Plan, b.Changes, p.State.Over())
+	err := db.exec(ctx, `insert into build (id, pipeline, number, state, cause, ref, commit, branch, tag, version, derivation, started_by, trusted, plan, changes, why, behind, ended_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, case when $18 then now() end)`,
+		b.ID, b.Pipeline, b.Number, p.State, p.Cause, b.Ref, b.Commit, b.Branch, b.Tag, b.Version, b.Derivation, b.StartedBy, b.Trusted, b.Plan, b.Changes, b.Why, b.Behind, p.State.Over())
 	if err != nil {
 		return err
 	}
-	_, err = db.q.CopyFrom(ctx, pgx.Identifier{"stage_run"}, []string{"build", "index", "name", "purpose", "chain", "state", "cause", "satisfied"},
+	_, err = db.q.CopyFrom(ctx, pgx.Identifier{"stage_run"}, []string{"build", "index", "name", "variant", "purpose", "chain", "state", "cause", "satisfied"},
 		pgx.CopyFromSlice(len(p.Runs), func(i int) ([]any, error) {
 			r := p.Runs[i]
-			return []any{b.ID, i, r.Name, string(b.Plan.Runs[i].Stage.Purpose), r.Chain, string(r.State), r.Cause, r.Satisfied}, nil
+			of := b.Plan.Runs[i]
+			return []any{b.ID, i, string(of.Stage.Name), of.Variant.String(), string(of.Stage.Purpose), r.Chain, string(r.State), r.Cause, r.Satisfied}, nil
 		}))
 	if err != nil {
 		return err
 	}
+	batch := &pgx.Batch{}
+	demands := map[string]facts.Demand{}
+	for _, c := range b.Plan.Chains {
+		demands[c.Demand.String()] = c.Demand
+	}
+	for _, text := range slices.Sorted(maps.Keys(demands)) { // in one order, so that two builds never wait for each other
+		batch.Queue(`insert into demand (text, facts) values ($1, $2) on conflict do nothing`, text, demands[text])
+	}
 	for i, c := range p.Chains {
-		demand := b.Plan.Chains[i].Demand
-		if err := db.exec(ctx, `with d as (insert into demand (text, facts) values ($4, $5) on conflict (text) do update set text = excluded.text returning id)
-			insert into chain (build, index, state, demand, ready_at) select $1, $2, $3, d.id, case when $3 = 'waiting' then now() end from d`,
-			b.ID, i, c.State, demand.String(), demand); err != nil {
-			return err
-		}
+		batch.Queue(`insert into chain (build, index, state, demand, ready_at, project, rank, alone, held, title)
+			select $1, $2, $3, d.id, case when $3 = 'waiting' then now() end, $5, $6, $7, $8, $9 from demand d where d.text = $4`,
+			b.ID, i, c.State, b.Plan.Chains[i].Demand.String(), b.Project, rankOf(b.Why.Kind), b.Plan.Alone(i), b.Behind != nil, b.Plan.ChainNames(b.Plan.Chains[i]))
 	}
-	return db.exec(ctx, `update stage_run set ready_at = now() where build = $1 and state = 'waiting' and index = any($2)`, b.ID, ready(p))
+	if err := db.sendBatch(ctx, batch).Close(); err != nil {
+		return err
+	}
+	return db.exec(ctx, `update stage_run set ready_at = now() where build = $1 and state = 'waiting' and index = any($2)`, b.ID, p.Ready())
 }
 
-// ready lists the runs that wait for nothing but an agent.
-func ready(p progress.Build) (list []int) {
-	for i, r := range p.Runs {
-		waits := r.Follows >= 0 && !p.Runs[r.Follows].Satisfied
-		for _, n := range r.After {
-			waits = waits || !p.Runs[n].Satisfied
-		}
-		if r.State == progress.Waiting && !waits {
-			list = append(list, i)
-		}
+// rankOf is how urgent a build is by what began it.
+func rankOf(kind view.StartKind) turn.Rank {
+	switch kind {
+	case view.ByClock:
+		return turn.Clock
+	case view.ByPush, view.ByTag, view.ByAfter:
+		return turn.Call
 	}
-	return list
+	return turn.Person
 }
 
-const buildColumns = `b.id, b.pipeline, l.name as pipeline_name, l.project, b.number, b.state, b.cause, b.stopping, b.ref, b.commit, b.branch, b.tag,
-	b.version, b.derivation, b.started_by, b.trusted, b.plan, b.changes, b.created_at, b.started_at, b.ended_at,
+// OpenBuilds locks and lists the builds of a pipeline's branch, or tag, that have not ended, by number.
+func (db *DB) OpenBuilds(ctx context.Context, pipeline uuid.UUID, branch, tag string) ([]uuid.UUID, error) {
+	return column[uuid.UUID](ctx, db, `select id from build where pipeline = $1 and branch = $2 and tag = $3 and ended_at is null order by number for update`, pipeline, branch, tag)
+}
+
+// LetGo lets those go on that wait for a build which has ended: they wait for the one that it waited for
+// itself, or for none.
+func (db *DB) LetGo(ctx context.Context, b Build) error {
+	if err := db.exec(ctx, `update chain set held = false, ready_at = now() where $2 and build in (select id from build where behind = $1)`, b.ID, b.Behind == nil); err != nil {
+		return err
+	}
+	return db.exec(ctx, `update build set behind = $2 where behind = $1`, b.ID, b.Behind)
+}
+
+// ownColumns are all of a build but its plan.
+const ownColumns = `b.id, b.pipeline, l.name as pipeline_name, l.project, p.name as project_name, b.number, b.state, b.cause, b.stopping, b.ref, b.commit, b.branch, b.tag,
+	b.version, b.derivation, b.started_by, b.trusted, b.changes, b.why, b.behind, b.round, b.created_at, b.started_at, b.ended_at,
 	(select jsonb_build_object('waiting_ms', coalesce(sum(waiting_ms), 0), 'preparing_ms', coalesce(sum(preparing_ms), 0),
 		'working_ms', coalesce(sum(working_ms), 0), 'delivering_ms', coalesce(sum(delivering_ms), 0)) from stage_run r where r.build = b.id) as times
-	from build b join pipeline l on l.id = b.pipeline`
+	, p.most_places`
+
+const fromBuild = ` from build b join pipeline l on l.id = b.pipeline join project p on p.id = l.project`
+
+const buildColumns = ownColumns + `, b.plan` + fromBuild
 
 // Build finds a build by its pipeline's name and number.
 func (db *DB) Build(ctx context.Context, pipeline string, number int) (Build, error) {
@@ -107,7 +144,25 @@ func (db *DB) Build(ctx context.Context, pipeline string, number int) (Build, er
 
 // BuildByID finds a build by its key.
 func (db *DB) BuildByID(ctx context.Context, id uuid.UUID) (Build, error) {
-	return one[Build](ctx, db, missing("no build %s", id), `select `+buildColumns+` where b.id = $1`, id)
+	b, err := one[Build](ctx, db, missing("no build %s", id), `select `+ownColumns+`, '{}'::jsonb as plan`+fromBuild+` where b.id = $1`, id)
+	if err != nil {
+		return b, err
+	}
+	b.Plan, err = db.plan(ctx, id)
+	return b, err
+}
+
+// plan reads a build's plan, once a process.
+func (db *DB) plan(ctx context.Context, id uuid.UUID) (plan.Plan, error) {
+	if p, ok := db.plans.Get(id); ok {
+		return p, nil
+	}
+	list, err := column[plan.Plan](ctx, db, `select plan from build where id = $1`, id)
+	if err != nil || len(list) == 0 {
+		return plan.Plan{}, err
+	}
+	db.plans.Add(id, list[0])
+	return list[0], nil
 }
 
 // Builds lists a pipeline's builds below a number, newest first.
@@ -156,19 +211,19 @@ func (db *DB) Progress(ctx context.Context, b Build) (progress.Build, error) {
 		return p, err
 	}
 	for i, r := range runs {
-		of := b.Plan.Runs[i]
-		p.Runs = append(p.Runs, progress.Run{State: r.State, Cause: r.Cause, Satisfied: r.Satisfied, Chain: of.Chain,
-			Follows: of.Follows, After: of.After, Name: string(of.Stage.Name), Skip: of.Skip})
+		run := progress.Of(b.Plan.Runs[i])
+		run.State, run.Cause, run.Satisfied = r.State, r.Cause, r.Satisfied
+		p.Runs = append(p.Runs, run)
 	}
 	chains, err := many[struct {
 		State progress.ChainState
 		Agent string
 		Fence int64
 		Lost  int
-	}](ctx, db, `select c.state, coalesce(a.name, '') as agent, c.fence, c.lost from chain c left join agent a on a.id = c.agent where c.build = $1 order by c.index`, b.ID)
+		Halt  string
+	}](ctx, db, `select c.state, coalesce(a.name, '') as agent, c.fence, c.lost, c.halt from chain c left join agent a on a.id = c.agent where c.build = $1 order by c.index`, b.ID)
 	for i, c := range chains {
-		of := b.Plan.Chains[i]
-		p.Chains = append(p.Chains, progress.Chain{State: c.State, Agent: c.Agent, Fence: c.Fence, Lost: c.Lost, Runs: of.Runs, Needs: of.Needs})
+		p.Chains = append(p.Chains, progress.Chain{State: c.State, Agent: c.Agent, Fence: c.Fence, Lost: c.Lost, Halt: c.Halt, Runs: b.Plan.Chains[i].Runs})
 	}
 	return p, err
 }
@@ -193,15 +248,20 @@ func (db *DB) SaveProgress(ctx context.Context, id uuid.UUID, before, after prog
 		}
 	}
 	for i, c := range after.Chains {
-		if was := before.Chains[i]; c.State != was.State || c.Fence != was.Fence || c.Lost != was.Lost {
-			batch.Queue(`update chain set state = $3, fence = $4, lost = $5, agent = case when $3 = 'taken' then agent end,
+		if was := before.Chains[i]; c.State != was.State || c.Fence != was.Fence || c.Lost != was.Lost || c.Halt != was.Halt {
+			batch.Queue(`update chain set state = $3, fence = $4, lost = $5, halt = $6, agent = case when $3 = 'taken' then agent end,
 				token = case when $3 = 'taken' then token end, lease_until = case when $3 = 'taken' then lease_until end,
 				ready_at = case when $3 = 'waiting' then now() else ready_at end where build = $1 and index = $2`,
-				id, i, c.State, c.Fence, c.Lost)
+				id, i, c.State, c.Fence, c.Lost, c.Halt)
+			if c.State != was.State && (was.State == progress.ChainTaken || c.State == progress.ChainOver) {
+				batch.Queue(`delete from alone where build = $1 and chain = $2`, id, i)
+			}
 		}
 	}
-	was := ready(before)
-	batch.Queue(`update stage_run set ready_at = now() where build = $1 and index = any($2) and not index = any($3)`, id, ready(after), append([]int{-1}, was...))
+	was := before.Ready()
+	if ready := slices.DeleteFunc(after.Ready(), func(i int) bool { _, found := slices.BinarySearch(was, i); return found }); len(ready) > 0 {
+		batch.Queue(`update stage_run set ready_at = now() where build = $1 and index = any($2)`, id, ready)
+	}
 	results := db.sendBatch(ctx, batch)
 	return results.Close()
 }
@@ -217,6 +277,7 @@ func (db *DB) sendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
 type Run struct {
 	Index        int
 	Name         string
+	Variant      string
 	Purpose      string
 	Chain        int
 	State        progress.State
@@ -233,15 +294,30 @@ type Run struct {
 	Steps        []view.Step
 	Notes        []string
 	Carried      []artifact.File
+	Exports      []condition.Export
 	Lines        int64
 }
 
 // Runs lists the stage runs of a build, with the length of their logs.
 func (db *DB) Runs(ctx context.Context, build uuid.UUID) ([]Run, error) {
-	return many[Run](ctx, db, `select r.index, r.name, r.purpose, r.chain, r.state, r.cause, r.agent, r.fence, r.ready_at, r.started_at, r.ended_at,
-		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.carried,
-		coalesce((select g.first + g.lines - 1 from log_segment g where g.build = r.build and g.run = r.index and g.fence = r.fence order by g.seq desc limit 1), 0) as lines
+	return many[Run](ctx, db, `select r.index, r.name, r.variant, r.purpose, r.chain, r.state, r.cause, r.agent, r.fence, r.ready_at, r.started_at, r.ended_at,
+		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.carried, r.exports,
+		coalesce((select g.first + g.lines - 1 from log_segment g where g.build = r.build and g.run = r.index and g.fence = r.fence order by g.seq desc limit 1),
+			(select o.lines from log_blob o where o.build = r.build and o.run = r.index and o.fence = r.fence), 0) as lines
 		from stage_run r where r.build = $1 order by r.index`, build)
+}
+
+// Results lists what the stage runs of a build have given so far: states, carried files and exports alone.
+func (db *DB) Results(ctx context.Context, build uuid.UUID) ([]RunResult, error) {
+	return many[RunResult](ctx, db, `select name, state, carried, exports from stage_run where build = $1 order by index`, build)
+}
+
+// RunResult is what a stage run has given to those that come after it.
+type RunResult struct {
+	Name    string
+	State   progress.State
+	Carried []artifact.File
+	Exports []condition.Export
 }
 
 // SetSteps notes how far the steps of a running stage run are.
@@ -249,10 +325,10 @@ func (db *DB) SetSteps(ctx context.Context, build uuid.UUID, run int, steps []vi
 	return db.exec(ctx, `update stage_run set steps = $3, preparing_ms = $4 where build = $1 and index = $2`, build, run, steps, preparingMS)
 }
 
-// EndRun notes times, steps, notes and carried files of a stage run that ended.
-func (db *DB) EndRun(ctx context.Context, build uuid.UUID, run int, t view.Times, steps []view.Step, notes []string, carried []artifact.File) error {
-	return db.exec(ctx, `update stage_run set preparing_ms = $3, working_ms = $4, delivering_ms = $5, steps = $6, notes = $7, carried = $8
-		where build = $1 and index = $2`, build, run, t.PreparingMS, t.WorkingMS, t.DeliveringMS, notNil(steps), notNil(notes), carried)
+// EndRun notes what a stage run that ended has told: times, steps, notes, carried files and exports.
+func (db *DB) EndRun(ctx context.Context, build uuid.UUID, run int, e assignment.Event) error {
+	return db.exec(ctx, `update stage_run set preparing_ms = $3, working_ms = $4, delivering_ms = $5, steps = $6, notes = $7, carried = $8, exports = $9
+		where build = $1 and index = $2`, build, run, e.PreparingMS, e.WorkingMS, e.DeliveringMS, notNil(e.Steps), notNil(e.Notes), e.Carried, e.Exports)
 }
 
 func notNil[T any](list []T) []T {
@@ -292,7 +368,7 @@ func (db *DB) Tests(ctx context.Context, build uuid.UUID) ([]TestRow, error) {
 
 // FailedTests lists a build's failed tests, with whether each failed in another build too.
 func (db *DB) FailedTests(ctx context.Context, build uuid.UUID, pipeline uuid.UUID, branch string, number int) ([]view.FailedTest, error) {
-	return many[view.FailedTest](ctx, db, `select r.name as stage, t.suite, t.name, t.seconds, t.message,
+	return many[view.FailedTest](ctx, db, `select trim(r.name || ' ' || r.variant) as stage, t.suite, t.name, t.seconds, t.message,
 		case when exists (select 1 from test_failed o where o.suite = t.suite and o.name = t.name and o.build =
 			(select id from build where pipeline = $2 and branch = $3 and number < $4 and ended_at is not null order by number desc limit 1))
 		then 'still' else 'new' end as since

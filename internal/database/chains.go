@@ -2,11 +2,13 @@ package database
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/turn"
 )
 
 // Demand row: equal demands are interned, so that an agent compares each kind once.
@@ -15,9 +17,10 @@ type Demand struct {
 	Facts facts.Demand
 }
 
-// WaitingDemands lists the demands of chains that wait.
-func (db *DB) WaitingDemands(ctx context.Context) ([]Demand, error) {
-	return many[Demand](ctx, db, `select d.id, d.facts from demand d where exists (select 1 from chain c where c.demand = d.id and c.state = 'waiting')`)
+// WaitingDemands lists the demands of chains that wait for a place, none for an agent that drains.
+func (db *DB) WaitingDemands(ctx context.Context, agent uuid.UUID) ([]Demand, error) {
+	return many[Demand](ctx, db, `select d.id, d.facts from demand d where not (select draining from agent where id = $1)
+		and exists (select 1 from chain c where c.demand = d.id and c.state = 'waiting' and not c.held)`, agent)
 }
 
 // ChainKey names a chain.
@@ -26,9 +29,88 @@ type ChainKey struct {
 	Index int
 }
 
-// WaitingChains lists chains that wait with one of the demands, the longest waiting first.
-func (db *DB) WaitingChains(ctx context.Context, demands []int64, most int) ([]ChainKey, error) {
-	return many[ChainKey](ctx, db, `select build, index from chain where state = 'waiting' and demand = any($1) order by ready_at limit $2`, demands, most)
+// Waiting is a chain that waits for a place.
+type Waiting struct {
+	Build   uuid.UUID
+	Index   int
+	Project uuid.UUID
+	Rank    turn.Rank
+	ReadyAt time.Time
+	Alone   []string
+}
+
+// WaitingChains lists chains that wait with one of the demands, of each project and demand the most
+// urgent and longest waiting. Those are left out that want to be alone with something that another has.
+func (db *DB) WaitingChains(ctx context.Context, demands []int64, most int) ([]Waiting, error) {
+	return many[Waiting](ctx, db, `select c.* from project p cross join unnest($1::bigint[]) as d (id) cross join lateral (
+			select c.build, c.index, c.project, c.rank, c.ready_at, c.alone from chain c
+			where c.project = p.id and c.demand = d.id and c.state = 'waiting' and not c.held
+			and not exists (select 1 from alone a where a.name = any(c.alone))
+			order by c.rank, c.ready_at limit $2) c`, demands, most)
+}
+
+// IsWaiting tells whether a chain waits yet; asked under the lock of its build it stays so.
+func (db *DB) IsWaiting(ctx context.Context, k ChainKey) (bool, error) {
+	found, err := column[int](ctx, db, `select 1 from chain where build = $1 and index = $2 and state = 'waiting'`, k.Build, k.Index)
+	return len(found) > 0, err
+}
+
+// Busy counts the places that each project has now.
+func (db *DB) Busy(ctx context.Context) (map[uuid.UUID]int, error) {
+	rows, err := many[struct {
+		Project uuid.UUID
+		Count   int
+	}](ctx, db, `select project, count(*) as count from chain where state = 'taken' group by project`)
+	busy := make(map[uuid.UUID]int, len(rows))
+	for _, r := range rows {
+		busy[r.Project] = r.Count
+	}
+	return busy, err
+}
+
+// MayTake tells whether a project may have one more place. Where it has a limit, others that ask at the
+// same time wait for the end of the transaction.
+func (db *DB) MayTake(ctx context.Context, project uuid.UUID) (bool, error) {
+	most, err := column[int](ctx, db, `select most_places from project where id = $1 and most_places > 0`, project)
+	if err != nil || len(most) == 0 {
+		return err == nil, err
+	}
+	if err := db.exec(ctx, `select pg_advisory_xact_lock(hashtextextended($1::text, 0))`, project.String()); err != nil {
+		return false, err
+	}
+	has, err := column[int](ctx, db, `select count(*) from chain where project = $1 and state = 'taken'`, project)
+	return err == nil && has[0] < most[0], err
+}
+
+// TakeAlone gives names to a chain that is to be alone with them; false when another has one.
+func (db *DB) TakeAlone(ctx context.Context, k ChainKey, names []string) (bool, error) {
+	for _, name := range slices.Sorted(slices.Values(names)) { // in one order, so that two never wait for each other
+		tag, err := db.q.Exec(ctx, `insert into alone (name, build, chain) values ($1, $2, $3) on conflict do nothing`, name, k.Build, k.Index)
+		if err != nil || tag.RowsAffected() == 0 {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// Ahead is what stands before a waiting chain.
+type Ahead struct {
+	Index  int
+	Behind string // the build that must end first, "" for none
+	Alone  string // a name that another has, "" for none
+	Holder string // and which build that is
+	Before int    // chains with the same demand whose turn comes first; 1000 stands for that or more
+}
+
+// AheadOf tells what stands before each waiting chain of a build.
+func (db *DB) AheadOf(ctx context.Context, build uuid.UUID) ([]Ahead, error) {
+	return many[Ahead](ctx, db, `select c.index, case when c.held then coalesce(q.name || '/' || e.number, '') else '' end as behind, coalesce(a.name, '') as alone, coalesce(a.holder, '') as holder,
+			(select count(*) from (select 1 from chain o where o.demand = c.demand and o.state = 'waiting' and not o.held
+				and (o.rank, o.ready_at) < (c.rank, c.ready_at) limit 1000) o) as before
+		from chain c join build b on b.id = c.build left join build e on e.id = b.behind left join pipeline q on q.id = e.pipeline
+		left join lateral (select a.name, l.name || '/' || b.number as holder from alone a join build b on b.id = a.build
+			join pipeline l on l.id = b.pipeline where a.name = any(c.alone) limit 1) a on true
+		where c.build = $1 and c.state = 'waiting' order by c.index`, build)
 }
 
 // NextFence gives a number higher than any given before.
@@ -55,7 +137,7 @@ type Held struct {
 func (db *DB) RenewLeases(ctx context.Context, agent uuid.UUID, fences []int64, lease time.Duration) ([]Held, error) {
 	return many[Held](ctx, db, `update chain c set lease_until = greatest(lease_until, now() + $3) from build b
 		where b.id = c.build and c.agent = $1 and c.fence = any($2) and c.state = 'taken'
-		returning c.build, c.index, c.fence, b.stopping <> '' as stopping`, agent, fences, lease)
+		returning c.build, c.index, c.fence, b.stopping <> '' or c.halt <> '' as stopping`, agent, fences, lease)
 }
 
 // ExpiredChains lists chains whose lease has run out.
@@ -107,48 +189,4 @@ func (db *DB) ChainByToken(ctx context.Context, digest []byte) (ChainHolder, err
 	return one[ChainHolder](ctx, db, func() error { return fault.Unknown("the token of this stage run has ended") },
 		`select c.build, c.index, l.name as pipeline, b.number, l.project, c.fence
 		from chain c join build b on b.id = c.build join pipeline l on l.id = b.pipeline where c.token = $1 and c.state = 'taken'`, digest)
-}
-
-// Segment is a piece of a stage run's log: Lines lines from number First on, compressed. At is
-// its place among all segments of the build.
-type Segment struct {
-	Run   int
-	Fence int64
-	Seq   int64
-	At    int64
-	First int64
-	Lines int
-	Body  []byte
-}
-
-// AddSegment keeps a segment; one that is there already is left as it is, and gives false. Its
-// place in the build is taken under a lock on the build, so readers that follow by place miss none.
-func (db *DB) AddSegment(ctx context.Context, build uuid.UUID, s Segment) (added bool, err error) {
-	err = db.Change(ctx, func(tx *DB) error {
-		there, err := column[int64](ctx, tx, `select seq from log_segment where build = $1 and run = $2 and fence = $3 and seq = $4`, build, s.Run, s.Fence, s.Seq)
-		if err != nil || len(there) > 0 {
-			return err
-		}
-		var at int64
-		if err := tx.q.QueryRow(ctx, `update build set log_at = log_at + 1 where id = $1 returning log_at`, build).Scan(&at); err != nil {
-			return err
-		}
-		tag, err := tx.q.Exec(ctx, `insert into log_segment (build, run, fence, seq, at, first, lines, body) values ($1, $2, $3, $4, $5, $6, $7, $8)
-			on conflict (build, run, fence, seq) do nothing`, build, s.Run, s.Fence, s.Seq, at, s.First, s.Lines, s.Body)
-		added = tag.RowsAffected() == 1
-		return err
-	})
-	return added, err
-}
-
-// SegmentsAfter lists a build's segments after a place, in order, at most most.
-func (db *DB) SegmentsAfter(ctx context.Context, build uuid.UUID, at int64, most int) ([]Segment, error) {
-	return many[Segment](ctx, db, `select run, fence, seq, at, first, lines, body from log_segment where build = $1 and at > $2 order by at limit $3`, build, at, most)
-}
-
-// SegmentsOf lists the segments of one stage run under a fence that hold lines from first to
-// last, at most most.
-func (db *DB) SegmentsOf(ctx context.Context, build uuid.UUID, run int, fence, first, last int64, most int) ([]Segment, error) {
-	return many[Segment](ctx, db, `select run, fence, seq, at, first, lines, body from log_segment
-		where build = $1 and run = $2 and fence = $3 and first + lines > $4 and first <= $5 order by seq limit $6`, build, run, fence, first, last, most)
 }

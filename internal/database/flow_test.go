@@ -55,12 +55,12 @@ func (h heath) build(ctx context.Context) (Build, progress.Build) {
 	h.t.Helper()
 	p, err := plan.Make(&language.Pipeline{Stages: []language.Stage{
 		{Name: "one", Purpose: language.Other, Facts: facts.Demand{"os": "linux"}}, {Name: "two", Purpose: language.Other, Follows: "one"},
-		{Name: "three", Purpose: language.Other, After: []artifact.Name{"two"}}}})
+		{Name: "three", Purpose: language.Other, After: []artifact.Name{"two"}}}}, nil)
 	h.must(err)
 	n, err := h.NextNumber(ctx, h.pipeline)
 	h.must(err)
 	state, _ := progress.New(p)
-	b := Build{ID: uuid.New(), Pipeline: h.pipeline, Number: n, Ref: "main", Commit: "8c1f2e0", Branch: "main", Version: "1.0.0", StartedBy: "ida", Plan: p}
+	b := Build{ID: uuid.New(), Pipeline: h.pipeline, Project: h.project, Number: n, Ref: "main", Commit: "8c1f2e0", Branch: "main", Version: "1.0.0", StartedBy: "ida", Plan: p}
 	h.must(h.AddBuild(ctx, b, state))
 	b, err = h.BuildByID(ctx, b.ID)
 	h.must(err)
@@ -108,7 +108,7 @@ func TestProgressRoundTrip(t *testing.T) {
 		step(progress.Taken{Chain: chain, Agent: "barrow", Fence: fence})
 	}
 	waiting := func() int {
-		demands, err := h.WaitingDemands(ctx)
+		demands, err := h.WaitingDemands(ctx, agent)
 		h.must(err)
 		ids := []int64{0}
 		for _, d := range demands {
@@ -240,7 +240,7 @@ func TestAdmissions(t *testing.T) {
 	content, err := artifact.NewContent([]artifact.File{{Path: "a.txt", Size: 1, Digest: artifact.DigestOf([]byte("a"))}, {Path: "b.txt", Size: 2, Digest: artifact.DigestOf([]byte("bb"))}})
 	h.must(err)
 	for _, f := range content.Files {
-		h.must(h.HoldBlob(ctx, f.Digest, f.Size, "person ida", time.Hour))
+		h.must(h.HoldBlobs(ctx, []artifact.Digest{f.Digest}, []int64{f.Size}, "person ida", time.Hour))
 	}
 	digest := string(content.Digest())
 	h.must(h.AddContent(ctx, content))

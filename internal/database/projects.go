@@ -5,15 +5,17 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"oskeld.dev/oskeld/internal/core/fault"
 )
 
 // Project row.
 type Project struct {
-	ID        uuid.UUID
-	Name      string
-	Summary   string
-	CreatedAt time.Time
+	ID         uuid.UUID
+	Name       string
+	Summary    string
+	MostPlaces int // how many places its builds may have at a time; 0: no limit
+	CacheBytes int64
+	CacheDays  int
+	CreatedAt  time.Time
 }
 
 // AddProject makes a project. A name that is taken is a conflict.
@@ -24,12 +26,17 @@ func (db *DB) AddProject(ctx context.Context, p Project) error {
 
 // Project finds a project by name.
 func (db *DB) Project(ctx context.Context, name string) (Project, error) {
-	return one[Project](ctx, db, missing("no project %q", name), `select id, name, summary, created_at from project where name = $1`, name)
+	return one[Project](ctx, db, missing("no project %q", name), `select id, name, summary, most_places, cache_bytes, cache_days, created_at from project where name = $1`, name)
 }
 
 // Projects lists all projects by name.
 func (db *DB) Projects(ctx context.Context) ([]Project, error) {
-	return many[Project](ctx, db, `select id, name, summary, created_at from project order by name`)
+	return many[Project](ctx, db, `select id, name, summary, most_places, cache_bytes, cache_days, created_at from project order by name`)
+}
+
+// SetMostPlaces limits how many places a project's builds may have at a time; 0: no limit.
+func (db *DB) SetMostPlaces(ctx context.Context, project uuid.UUID, most int) error {
+	return db.exec(ctx, `update project set most_places = $2 where id = $1`, project, most)
 }
 
 // Source row; Credential is sealed.
@@ -42,21 +49,30 @@ type Source struct {
 	Credential  []byte
 	Trusted     []string
 	CreatedAt   time.Time
+	PollS       int    // how often it is looked at, in seconds; 0: after calls alone
+	CallKey     []byte // sealed; nil for none
+	LookedAt    *time.Time
+	Fails       int    // how often in a row it did not answer
+	Trouble     string // why not
 }
 
-const sourceColumns = `s.id, s.project, p.name as project_name, s.name, s.url, s.credential, s.trusted, s.created_at
-	from source s join project p on p.id = s.project`
+const sourceFields = `s.id, s.project, p.name as project_name, s.name, s.url, s.credential, s.trusted, s.created_at,
+	s.poll_s, s.call_key, s.looked_at, s.fails, s.trouble`
+
+const sourceColumns = sourceFields + ` from source s join project p on p.id = s.project`
 
 // AddSource keeps a source. A name that is taken is a conflict.
 func (db *DB) AddSource(ctx context.Context, s Source) error {
-	err := db.exec(ctx, `insert into source (id, project, name, url, credential, trusted) values ($1, $2, $3, $4, $5, $6)`,
-		s.ID, s.Project, s.Name, s.URL, s.Credential, s.Trusted)
+	err := db.exec(ctx, `insert into source (id, project, name, url, credential, trusted, poll_s) values ($1, $2, $3, $4, $5, $6, $7)`,
+		s.ID, s.Project, s.Name, s.URL, s.Credential, s.Trusted, s.PollS)
 	return taken(err, "there is already a source %q", s.Name)
 }
 
-// SetSource changes a source's address, credential and trusted refs.
+// SetSource changes a source's address, credential, trusted refs and how often it is looked at. What it
+// has at a new address, or had before anybody looked, is no news.
 func (db *DB) SetSource(ctx context.Context, s Source) error {
-	return db.exec(ctx, `update source set url = $2, credential = $3, trusted = $4 where id = $1`, s.ID, s.URL, s.Credential, s.Trusted)
+	return db.exec(ctx, `update source set url = $2, credential = $3, trusted = $4, poll_s = $5, due_at = now(), fails = 0,
+		looked_at = case when url = $2 and not (poll_s = 0 and call_key is null) then looked_at end where id = $1`, s.ID, s.URL, s.Credential, s.Trusted, s.PollS)
 }
 
 // Source finds a source by name.
@@ -79,10 +95,12 @@ type Pipeline struct {
 	SourceName  string
 	File        string
 	Summary     string
+	Last        int // number of its newest build
+	Resting     bool
 	CreatedAt   time.Time
 }
 
-const pipelineColumns = `l.id, l.project, p.name as project_name, l.name, l.source, s.name as source_name, l.file, l.summary, l.created_at
+const pipelineColumns = `l.id, l.project, p.name as project_name, l.name, l.source, s.name as source_name, l.file, l.summary, l.last, l.resting, l.created_at
 	from pipeline l join project p on p.id = l.project join source s on s.id = l.source`
 
 // AddPipeline keeps a pipeline. A name that is taken is a conflict.
@@ -105,34 +123,4 @@ func (db *DB) Pipeline(ctx context.Context, name string) (Pipeline, error) {
 // Pipelines lists the pipelines of projects by name.
 func (db *DB) Pipelines(ctx context.Context, projects []uuid.UUID) ([]Pipeline, error) {
 	return many[Pipeline](ctx, db, `select `+pipelineColumns+` where l.project = any($1) order by l.name`, projects)
-}
-
-// Secret row; Sealed is the value under the service's key.
-type Secret struct {
-	Name     string
-	Sealed   []byte
-	Revision int
-	SetBy    string
-	SetAt    time.Time
-}
-
-// SetSecret keeps a secret's value; a new value is a new revision.
-func (db *DB) SetSecret(ctx context.Context, project uuid.UUID, name string, sealed []byte, by string) error {
-	return db.exec(ctx, `insert into secret (project, name, sealed, revision, set_by) values ($1, $2, $3, 1, $4)
-		on conflict (project, name) do update set sealed = excluded.sealed, revision = secret.revision + 1, set_by = excluded.set_by, set_at = now()`,
-		project, name, sealed, by)
-}
-
-// RemoveSecret forgets a secret.
-func (db *DB) RemoveSecret(ctx context.Context, project uuid.UUID, name string) error {
-	tag, err := db.q.Exec(ctx, `delete from secret where project = $1 and name = $2`, project, name)
-	if err == nil && tag.RowsAffected() == 0 {
-		return fault.Missing("no secret %q", name)
-	}
-	return err
-}
-
-// Secrets lists a project's secrets by name.
-func (db *DB) Secrets(ctx context.Context, project uuid.UUID) ([]Secret, error) {
-	return many[Secret](ctx, db, `select name, sealed, revision, set_by, set_at from secret where project = $1 order by name`, project)
 }

@@ -140,6 +140,12 @@ func (db *DB) AdmissionAt(ctx context.Context, store, name, mark string) (Admiss
 		join mark m on m.admission = a.id where s.name = $1 and m.name = $2 and m.mark = $3`, store, name, mark)
 }
 
+// VersionsOf lists the sealed versions of a name in a store, the newest 10,000.
+func (db *DB) VersionsOf(ctx context.Context, store uuid.UUID, name string) ([]string, error) {
+	return column[string](ctx, db, `select distinct version from (select version from admission where store = $1 and name = $2 and state = 'sealed'
+		order by created_at desc limit 10000) v`, store, name)
+}
+
 // AdmissionsOf lists what a build delivered or is to deliver.
 func (db *DB) AdmissionsOf(ctx context.Context, build uuid.UUID) ([]Admission, error) {
 	return many[Admission](ctx, db, `select `+admissionColumns+` where a.build = $1 and a.origin is null order by s.rank, a.name`, build)

@@ -1,14 +1,18 @@
 package git
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
+
+	"github.com/gofrs/flock"
 
 	"oskeld.dev/oskeld/internal/core/fault"
 )
@@ -32,15 +36,11 @@ func (c Copy) lock() (unlock func(), err error) {
 	if err := os.MkdirAll(filepath.Dir(c.dir), 0o700); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(c.dir+".lock", os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
+	held := flock.New(c.dir+".lock", flock.SetPermissions(0o600))
+	if err := held.Lock(); err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
-		f.Close()
-		return nil, err
-	}
-	return func() { f.Close() }, nil
+	return func() { _ = held.Unlock() }, nil
 }
 
 // Fetch brings the copy up to date: all branches and tags, those that are gone removed.
@@ -134,23 +134,44 @@ func (c Copy) File(ctx context.Context, commit, path string, most int64) ([]byte
 	return out, nil
 }
 
-// NearestTag is the nearest fitting tag reachable from a commit and the number of commits since;
-// "" and the number of all commits where there is none.
-func (c Copy) NearestTag(ctx context.Context, commit, pattern string) (string, int, error) {
-	out, err := c.git(ctx, "describe", "--tags", "--long", "--match", pattern, commit)
+// Names lists the files at a commit, at most most; cut tells that there are more.
+func (c Copy) Names(ctx context.Context, commit string, most int) (names []string, cut bool, err error) {
+	out, err := c.git(ctx, "ls-tree", "-r", "-z", "--name-only", commit)
+	if err != nil {
+		return nil, false, err
+	}
+	names = strings.Split(strings.TrimRight(string(out), "\x00"), "\x00")
+	if names[0] == "" {
+		return nil, false, nil
+	}
+	return names[:min(most, len(names))], len(names) > most, nil
+}
+
+// NearestTags are the fitting tags on the nearest commit that has one, reachable from a commit, and
+// the number of commits since; none and the number of all commits where there is none.
+func (c Copy) NearestTags(ctx context.Context, commit, pattern string) (tags []string, commits int, err error) {
+	out, err := c.git(ctx, "describe", "--tags", "--abbrev=0", "--match", pattern, commit)
 	if err != nil {
 		out, err := c.git(ctx, "rev-list", "--count", commit)
 		n, _ := strconv.Atoi(strings.TrimSpace(string(out)))
-		return "", n, err
+		return nil, n, err
 	}
-	text := strings.TrimSpace(string(out))
-	if i := strings.LastIndex(text, "-g"); i > 0 {
-		if j := strings.LastIndexByte(text[:i], '-'); j > 0 {
-			n, _ := strconv.Atoi(text[j+1 : i])
-			return text[:j], n, nil
-		}
+	nearest := "refs/tags/" + strings.TrimSpace(string(out))
+	if out, err = c.git(ctx, "tag", "--points-at", nearest+"^{commit}", "--list", pattern); err != nil {
+		return nil, 0, err
 	}
-	return "", 0, &Error{"describe gave " + text}
+	tags = strings.Fields(string(out))
+	if out, err = c.git(ctx, "rev-list", "--count", commit, "^"+nearest+"^{commit}"); err != nil {
+		return nil, 0, err
+	}
+	commits, err = strconv.Atoi(strings.TrimSpace(string(out)))
+	return tags, commits, err
+}
+
+// Shallow tells whether the copy's history is cut, so that tags may be missing.
+func (c Copy) Shallow(ctx context.Context) bool {
+	out, err := c.git(ctx, "rev-parse", "--is-shallow-repository")
+	return err == nil && strings.TrimSpace(string(out)) == "true"
 }
 
 // Change is one commit.
@@ -184,6 +205,28 @@ func (c Copy) Changes(ctx context.Context, from, to string, most int) ([]Change,
 	return list, nil
 }
 
+// Notes lists the commits since the version before, newest first, a line each, at most 200: since
+// the nearest fitting tag, or, for a build that a tag started, since the one before.
+func (c Copy) Notes(ctx context.Context, commit, pattern string, tagged bool) (string, error) {
+	from := commit
+	if tagged {
+		from += "^" // of a root commit there is none
+	}
+	since := ""
+	if tags, _, err := c.NearestTags(ctx, from, pattern); err == nil && len(tags) > 0 {
+		since = "refs/tags/" + tags[0]
+	}
+	list, err := c.Changes(ctx, since, commit, 200)
+	if err != nil {
+		return "", err
+	}
+	lines := make([]string, len(list))
+	for i, change := range list {
+		lines[i] = "- " + change.Subject + " (" + change.Commit[:7] + ")"
+	}
+	return strings.Join(lines, "\n"), nil
+}
+
 // ChangedPaths lists the paths that differ between two commits, at most 10,000.
 func (c Copy) ChangedPaths(ctx context.Context, from, to string) ([]string, error) {
 	if from == "" || !c.Has(ctx, from) {
@@ -198,6 +241,30 @@ func (c Copy) ChangedPaths(ctx context.Context, from, to string) ([]string, erro
 		return nil, nil
 	}
 	return paths[:min(len(paths), 10_000)], nil
+}
+
+// FilesDigest is a digest over the paths, modes and contents of a commit's files that match.
+func (c Copy) FilesDigest(ctx context.Context, commit string, match func(path string) bool) (string, error) {
+	out, err := c.git(ctx, "ls-tree", "-r", "-z", "--full-tree", "--end-of-options", commit)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	for entry := range bytes.SplitSeq(out, []byte{0}) {
+		if _, path, ok := bytes.Cut(entry, []byte{'\t'}); ok && match(string(path)) {
+			sum.Write(append(entry, 0))
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// Fork is the commit at which two lines of history part; "" when they have none in common.
+func (c Copy) Fork(ctx context.Context, one, other string) string {
+	if one == "" || other == "" {
+		return ""
+	}
+	out, _ := c.git(ctx, "merge-base", one, other)
+	return strings.TrimSpace(string(out))
 }
 
 // Checkout lays a commit into a new directory, as a clone of its own that borrows the copy's

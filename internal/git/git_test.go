@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -69,11 +70,11 @@ func TestCopy(t *testing.T) {
 	if _, err := c.File(ctx, head, "file.txt", 2); !fault.Is(err, fault.KindInvalid) {
 		t.Error(err)
 	}
-	if tag, n, err := c.NearestTag(ctx, head, "v*"); tag != "v1.0.0" || n != 1 || err != nil {
-		t.Error(tag, n, err)
+	if tags, n, err := c.NearestTags(ctx, head, "v*"); !slices.Equal(tags, []string{"v1.0.0"}) || n != 1 || err != nil {
+		t.Error(tags, n, err)
 	}
-	if tag, n, err := c.NearestTag(ctx, head, "release-*"); tag != "" || n != 2 || err != nil {
-		t.Error(tag, n, err)
+	if tags, n, err := c.NearestTags(ctx, head, "release-*"); tags != nil || n != 2 || err != nil {
+		t.Error(tags, n, err)
 	}
 	changes, err := c.Changes(ctx, run("rev-parse", "v1.0.0"), head, 10)
 	if err != nil || len(changes) != 1 || changes[0].Subject != "Say two" || changes[0].Author != "Ida" {

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"oskeld.dev/oskeld/internal/core/fault"
@@ -70,7 +71,7 @@ func CheckURL(text string) error {
 // arguments. done removes what was laid down for it.
 func (r Remote) command(ctx context.Context, args ...string) (cmd *exec.Cmd, done func(), err error) {
 	cmd = exec.CommandContext(ctx, "git", args...)
-	cmd.Env = append(os.Environ(),
+	cmd.Env = append(slices.DeleteFunc(os.Environ(), ofRepository),
 		"GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "LC_ALL=C",
 		"GIT_ALLOW_PROTOCOL=file:git:http:https:ssh",
 		// Copies belong to whoever runs the service, sources of the file kind often do not.
@@ -103,6 +104,12 @@ func (r Remote) command(ctx context.Context, args ...string) (cmd *exec.Cmd, don
 	}
 	cmd.Env = append(cmd.Env, "GIT_SSH_COMMAND="+ssh)
 	return cmd, done, nil
+}
+
+// ofRepository tells whether a variable ties git to one repository, as inside its hooks.
+func ofRepository(variable string) bool {
+	name, _, _ := strings.Cut(variable, "=")
+	return slices.Contains([]string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_PREFIX", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR"}, name)
 }
 
 func (r Remote) run(ctx context.Context, args ...string) ([]byte, error) {

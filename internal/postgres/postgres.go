@@ -17,7 +17,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -65,21 +64,6 @@ func version(path string) int {
 	return n
 }
 
-// credential is the user that PostgreSQL must run as when we are root.
-func credential() (*syscall.Credential, error) {
-	if os.Geteuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		return nil, fault.Unavailable("the system has no user \"postgres\", and PostgreSQL does not run as root").
-			Hint("apt-get install postgresql makes it")
-	}
-	uid, _ := strconv.Atoi(u.Uid)
-	gid, _ := strconv.Atoi(u.Gid)
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-}
-
 // Start makes the cluster where there is none, starts it on a free port of 127.0.0.1 and waits
 // until it answers, at most a minute.
 func Start(ctx context.Context, o Options) (*Server, error) {
@@ -87,12 +71,12 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	cred, err := credential()
+	as, err := serverAccount()
 	if err != nil {
 		return nil, err
 	}
 	s := &Server{options: o}
-	if err := s.make(ctx, bin, cred); err != nil {
+	if err := s.make(ctx, bin, as); err != nil {
 		return nil, err
 	}
 	password, err := os.ReadFile(filepath.Join(o.Dir, "oskeld.password"))
@@ -112,12 +96,12 @@ func (s *Server) Restart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	cred, err := credential()
+	as, err := serverAccount()
 	if err != nil {
 		return err
 	}
 	for until := time.Now().Add(10 * time.Second); ; {
-		err = s.launch(ctx, bin, cred)
+		err = s.launch(ctx, bin, as)
 		if err == nil || time.Now().After(until) || ctx.Err() != nil ||
 			!strings.Contains(err.Error(), endedAtOnce) {
 			return err
@@ -127,7 +111,7 @@ func (s *Server) Restart(ctx context.Context) error {
 }
 
 // make runs initdb into a temporary name and renames it, so that a broken start leaves no half cluster.
-func (s *Server) make(ctx context.Context, bin string, cred *syscall.Credential) error {
+func (s *Server) make(ctx context.Context, bin string, as account) error {
 	dir := s.options.Dir
 	if _, err := os.Stat(filepath.Join(dir, "PG_VERSION")); err == nil {
 		return nil
@@ -141,25 +125,21 @@ func (s *Server) make(ctx context.Context, bin string, cred *syscall.Credential)
 		return err
 	}
 	defer os.RemoveAll(temp)
-	if cred != nil {
-		if err := os.Chown(temp, int(cred.Uid), int(cred.Gid)); err != nil {
-			return err
-		}
+	if err := as.give(temp); err != nil {
+		return err
 	}
 	password := rand.Text()
 	file := filepath.Join(temp, "password")
 	if err := os.WriteFile(file, []byte(password+"\n"), 0o600); err != nil {
 		return err
 	}
-	if cred != nil {
-		if err := os.Chown(file, int(cred.Uid), int(cred.Gid)); err != nil {
-			return err
-		}
+	if err := as.give(file); err != nil {
+		return err
 	}
 	data := filepath.Join(temp, "data")
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", data, "-U", "oskeld", "--pwfile", file,
 		"--auth=scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
-	cmd.Dir, cmd.SysProcAttr = temp, &syscall.SysProcAttr{Credential: cred}
+	cmd.Dir, cmd.SysProcAttr = temp, as.attributes()
 	if out, err := cmd.CombinedOutput(); err != nil {
 		text := strings.TrimSpace(string(out))
 		return fault.Unavailable("initdb failed in %s: %s", parent, text[strings.LastIndexByte(text, '\n')+1:]).
@@ -183,7 +163,7 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-func (s *Server) launch(ctx context.Context, bin string, cred *syscall.Credential) error {
+func (s *Server) launch(ctx context.Context, bin string, as account) error {
 	s.ended = make(chan struct{})
 	logPath := filepath.Join(s.options.Dir, "server.log")
 	log, err := os.OpenFile(logPath, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
@@ -199,7 +179,7 @@ func (s *Server) launch(ctx context.Context, bin string, cred *syscall.Credentia
 	}
 	cmd := exec.Command(filepath.Join(bin, "postgres"), settings...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = s.options.Dir, log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: cred, Setpgid: true, Pdeathsig: syscall.SIGINT}
+	cmd.SysProcAttr = as.attributes()
 	started := make(chan error)
 	ended := s.ended
 	go func() {

@@ -243,12 +243,8 @@ func (s *stageRun) pack(i int, a language.Artifact, found []SendFile) (SendFile,
 		return SendFile{}, err
 	}
 	sum := sha256.New()
-	w := io.MultiWriter(file, sum)
-	if a.Pack == language.PackZip {
-		err = archive.Zip(w, entries)
-	} else {
-		err = archive.TarGz(w, entries)
-	}
+	write := map[language.Pack]func(io.Writer, []archive.Entry) error{language.PackZip: archive.Zip, language.PackTarGz: archive.TarGz, language.PackTarZst: archive.TarZst}[a.Pack]
+	err = write(io.MultiWriter(file, sum), entries)
 	size, seekErr := file.Seek(0, io.SeekCurrent)
 	if err := errors.Join(err, seekErr, file.Close()); err != nil {
 		return SendFile{}, fmt.Errorf("artifact %q: %w", a.Name, err)
@@ -264,8 +260,9 @@ func (s *stageRun) hash(root string, names []string) ([]SendFile, error) {
 	}
 	defer r.Close()
 	var list []SendFile
+	buffer := make([]byte, 256<<10)
 	for _, name := range names {
-		f, err := hashOne(r, root, name)
+		f, err := hashOne(r, root, name, buffer)
 		if errors.Is(err, errNoFile) {
 			continue
 		}
@@ -279,7 +276,7 @@ func (s *stageRun) hash(root string, names []string) ([]SendFile, error) {
 
 var errNoFile = errors.New("not a file")
 
-func hashOne(r *os.Root, root, name string) (SendFile, error) {
+func hashOne(r *os.Root, root, name string, buffer []byte) (SendFile, error) {
 	f, err := r.Open(name)
 	if err != nil {
 		return SendFile{}, err
@@ -293,7 +290,7 @@ func hashOne(r *os.Root, root, name string) (SendFile, error) {
 		return SendFile{}, errNoFile // a link to a directory
 	}
 	sum := sha256.New()
-	size, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{f}, make([]byte, 256<<10))
+	size, err := io.CopyBuffer(struct{ io.Writer }{sum}, struct{ io.Reader }{f}, buffer)
 	if err != nil {
 		return SendFile{}, err
 	}

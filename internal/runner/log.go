@@ -54,10 +54,15 @@ func newRunLog(run int, began time.Time, secrets []string, out func(Segment)) *r
 	return &runLog{run: run, began: began, out: out, next: 1, secrets: secrets}
 }
 
-// say writes a line of our own, of the step, as standard error.
-func (l *runLog) say(step int, format string, args ...any) {
+// say writes lines of our own, of the step, as standard error.
+func (l *runLog) say(step int, format string, args ...any) { l.write(step, true, format, args...) }
+
+// tell is say for what is no trouble: as standard output.
+func (l *runLog) tell(step int, format string, args ...any) { l.write(step, false, format, args...) }
+
+func (l *runLog) write(step int, isError bool, format string, args ...any) {
 	for line := range strings.Lines(mask.Text(fmt.Sprintf(format, args...), l.secrets)) {
-		l.line(step, true, strings.TrimRight(line, "\n"))
+		l.line(step, isError, strings.TrimRight(line, "\n"))
 	}
 }
 
@@ -120,6 +125,9 @@ func (w *lineWriter) Write(p []byte) (int, error) {
 		}
 		if room := MostLine - len(w.held); !w.cutting {
 			w.held = append(w.held, part[:min(room, len(part))]...)
+			if at := bytes.LastIndexByte(w.held, '\r'); at > 0 && at < len(w.held)-1 && len(w.held) > MostLine/2 {
+				w.held = append(w.held[:0], w.held[at+1:]...) // what a bar drew before is gone
+			}
 			if len(part) > room {
 				w.cutting = true
 				w.line(string(w.held) + fmt.Sprintf(" … (the line is cut after %d KiB)", MostLine>>10))
@@ -130,7 +138,7 @@ func (w *lineWriter) Write(p []byte) (int, error) {
 			break
 		}
 		if !w.cutting {
-			w.line(strings.TrimSuffix(string(w.held), "\r"))
+			w.line(lastDrawn(w.held))
 		}
 		w.held, w.cutting = w.held[:0], false
 		p = p[i+1:]
@@ -141,9 +149,16 @@ func (w *lineWriter) Write(p []byte) (int, error) {
 // end gives a last line that no line feed ended.
 func (w *lineWriter) end() {
 	if len(w.held) > 0 && !w.cutting {
-		w.line(string(w.held))
+		w.line(lastDrawn(w.held))
 	}
 	w.held, w.cutting = nil, false
+}
+
+// lastDrawn is what a terminal would show of a line in the end: a bar that draws itself anew after each
+// carriage return counts once.
+func lastDrawn(line []byte) string {
+	line = bytes.TrimRight(line, "\r")
+	return string(line[bytes.LastIndexByte(line, '\r')+1:])
 }
 
 // stream is one of a step's two outputs: masked, then split into lines.

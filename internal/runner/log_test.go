@@ -79,3 +79,39 @@ func TestStreamsAreSplitMaskedAndCut(t *testing.T) {
 		t.Errorf("a long line came with %d bytes", len(cut))
 	}
 }
+
+// A bar that draws itself anew after each carriage return is one line, as it stood in the end.
+func TestBars(t *testing.T) {
+	for _, c := range []struct{ printed, want string }{
+		{"one\r\ntwo\r\n", "one|two"},
+		{"10 %\r50 %\r100 %\ndone\n", "100 %|done"},
+		{"10 %\r50 %\r", "50 %"},
+		{"bar\r\r\n", "bar"},
+		{"\r\r\rbar", "bar"},
+		{"\n\r\n", "|"},
+	} {
+		for _, size := range []int{1, 3, 1000} {
+			var got []string
+			w := &lineWriter{line: func(text string) { got = append(got, text) }}
+			for rest := c.printed; rest != ""; {
+				n := min(size, len(rest))
+				_, _ = w.Write([]byte(rest[:n]))
+				rest = rest[n:]
+			}
+			w.end()
+			if strings.Join(got, "|") != c.want {
+				t.Errorf("%q in pieces of %d: %q, want %s", c.printed, size, got, c.want)
+			}
+		}
+	}
+	// One that draws for megabytes without a line feed is not cut, and not kept.
+	var got []string
+	w := &lineWriter{line: func(text string) { got = append(got, text) }}
+	for i := range 100_000 {
+		_, _ = fmt.Fprintf(w, "\rrestoring package %d of 100000 ...", i)
+	}
+	w.end()
+	if len(got) != 1 || got[0] != "restoring package 99999 of 100000 ..." {
+		t.Errorf("%d lines: %.80q", len(got), got)
+	}
+}

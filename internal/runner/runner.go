@@ -10,12 +10,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/cache"
+	"oskeld.dev/oskeld/internal/core/condition"
+	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/git"
@@ -27,7 +32,12 @@ type Machine struct {
 	Dir     string
 	Program string
 	Service string
+	Facts   facts.Facts       // the machine's tools and their versions
 	Env     map[string]string // what the machine's owner gives to every step, such as where caches lie
+	Home    string            // the steps' HOME; "" for a private one in the workspace
+	// Checkout lays the assignment's source into dir, or names a directory that has it already; nil
+	// checks its commit out from a copy kept in Dir.
+	Checkout func(ctx context.Context, a assignment.Assignment, dir string) (tree string, err error)
 }
 
 // Hooks are how a run tells what happens. Event and Segment must not wait long; Send may wait for
@@ -37,8 +47,19 @@ type Hooks struct {
 	Segment func(Segment)
 	// Send makes files' bytes known to the service; paths are absolute.
 	Send func(ctx context.Context, files []SendFile) error
-	// Get opens the bytes of a carried file.
+	// FindCache looks for directories that an earlier build saved; nil where nothing is kept.
+	FindCache func(ctx context.Context, basis cache.Basis) (assignment.CacheFound, error)
+	// Get opens the bytes of a carried file, or of a cache that was found.
 	Get func(ctx context.Context, d artifact.Digest) (io.ReadCloser, error)
+	// GetSmall gives the bytes of small carried files to put, each digest once; nil to Get them one by one.
+	GetSmall func(ctx context.Context, files []artifact.File, put func(artifact.Digest, io.Reader) error) error
+	// Fetch lays an artifact's files into a directory and gives their paths there.
+	Fetch func(ctx context.Context, ref, dir string) ([]string, error)
+	// Stamping is told of a file before text is written over it; nil where nobody wants it back.
+	Stamping func(path string, text []byte) error
+	// Stop is closed when the run is to stop: running steps end, and only stages that always run come
+	// yet. Nil for never.
+	Stop <-chan struct{}
 }
 
 // SendFile is a file whose bytes are to be sent.
@@ -62,16 +83,20 @@ type chain struct {
 	scripts string
 	secrets []string
 
-	prepared bool // the workspace is made
+	prepared bool                     // the workspace is made
+	cached   map[artifact.Digest]bool // keys of caches that are laid in, or will be saved
+	exports  []condition.Export
+	stages   map[string]condition.Stage
 }
 
-// Run executes the assignment to its end and removes the workspace. ctx ending stops it; its
-// cause is shown. Every run of the assignment ends in an event, unless ctx is cancelled without
-// ErrStop: then the assignment was lost and nobody listens.
+// Run executes the assignment to its end and removes the workspace. Every run of it ends in an
+// event, unless ctx is cancelled: then the assignment was lost and nobody listens.
 func (m Machine) Run(ctx context.Context, a assignment.Assignment, hooks Hooks) {
-	c := &chain{Machine: m, a: a, hooks: hooks, root: filepath.Join(m.Dir, "work", a.Key.String())}
+	c := &chain{Machine: m, a: a, hooks: hooks, root: filepath.Join(m.Dir, "work", a.Key.String()),
+		exports: slices.Clone(a.Scope.Exports), stages: map[string]condition.Stage{}, cached: map[artifact.Digest]bool{}}
 	c.tree, c.home = filepath.Join(c.root, "tree"), filepath.Join(c.root, "home")
 	c.temp, c.scripts = filepath.Join(c.root, "tmp"), filepath.Join(c.root, "scripts")
+	maps.Copy(c.stages, a.Scope.Stages)
 	for _, value := range a.Secrets {
 		c.secrets = append(c.secrets, value)
 	}
@@ -80,6 +105,7 @@ func (m Machine) Run(ctx context.Context, a assignment.Assignment, hooks Hooks) 
 	states := make([]progress.State, len(a.Runs))
 	for i, run := range a.Runs {
 		states[i] = c.run(ctx, run, states)
+		c.stages[string(run.Stage.Name)] = condition.Stage{State: string(states[i])}
 	}
 }
 
@@ -101,15 +127,19 @@ func Remove(dir string) {
 type stageRun struct {
 	*chain
 	assignment.Run
-	log   *runLog
-	began time.Time
-	event assignment.Event
+	log    *runLog
+	began  time.Time
+	event  assignment.Event
+	missed []cache.Basis // caches that were not found, in whichever try looked for them
 }
+
+// alwaysLimit ends a stage that always runs and says no limit, where it runs after a stop.
+const alwaysLimit = 10 * time.Minute
 
 // run executes one stage of the chain and tells its end.
 func (c *chain) run(ctx context.Context, run assignment.Run, states []progress.State) progress.State {
 	switch {
-	case run.Follows >= 0 && states[run.Follows] != progress.Passed:
+	case run.Follows >= 0 && states[run.Follows] != progress.Passed && !run.Stage.Always:
 		return progress.Skipped // the service knows why
 	case run.Skip:
 		return progress.Passed // by its own `when`: what follows may go on
@@ -121,24 +151,89 @@ func (c *chain) run(ctx context.Context, run assignment.Run, states []progress.S
 	}
 	began := time.Now()
 	s := &stageRun{chain: c, Run: run, began: began, log: newRunLog(run.Index, began, c.secrets, hooks.Segment)}
-	s.event = assignment.Event{Kind: assignment.RunEnded, Run: run.Index}
-	for n, step := range run.Stage.Steps {
-		s.event.Steps = append(s.event.Steps, view.Step{Name: stepName(step.Name, step.Script, n), State: progress.Waiting})
+	if run.Late {
+		if holds, err := s.holds(run.Stage.When, c.a.Scope.Asks); err != nil || !holds {
+			return s.notRun(hooks, err)
+		}
 	}
+	s.begin()
 	hooks.Event(assignment.Event{Kind: assignment.RunStarted, Run: run.Index, Steps: s.steps()})
-	stage, cancel := ctx, func() {}
-	if limit := run.Stage.Limit; limit > 0 {
-		stage, cancel = context.WithTimeoutCause(ctx, limit, fmt.Errorf("time limit of %s", limit))
-	}
-	defer cancel()
-	err := s.execute(stage, hooks)
-	s.event.State, s.event.Cause = outcome(stage, err)
-	if err != nil {
+	tries := max(1, run.Stage.Tries)
+	for try := 1; ; try++ {
+		stage, cancel := s.context(ctx)
+		err := s.execute(stage, hooks)
+		s.event.State, s.event.Cause = outcome(stage, err)
+		cancel()
+		if err == nil {
+			break
+		}
 		s.log.say(len(s.event.Steps)-1, "— %s: %s —", s.event.State, s.event.Cause)
+		if try == tries || s.event.State != progress.Failed {
+			break
+		}
+		s.log.say(len(s.event.Steps)-1, "— try %d of %d —", try+1, tries)
+		notes := append(s.event.Notes, fmt.Sprintf("try %d of %d failed: %s", try, tries, s.event.Cause))
+		s.begin()
+		s.event.Notes = notes
 	}
 	s.log.flush()
+	if s.event.State == progress.Passed && !run.Passed { // the service has told the first ones
+		c.exports = append(c.exports, s.event.Exports...)
+	}
 	hooks.Event(s.event)
 	return s.event.State
+}
+
+// begin makes the event of an attempt, with all its steps waiting.
+func (s *stageRun) begin() {
+	s.event = assignment.Event{Kind: assignment.RunEnded, Run: s.Index}
+	for n, step := range s.Stage.Steps {
+		s.event.Steps = append(s.event.Steps, view.Step{Name: step.Title(n), State: progress.Waiting})
+	}
+}
+
+// notRun tells that a stage is skipped by a `when` that only now could be told.
+func (s *stageRun) notRun(hooks Hooks, err error) progress.State {
+	e := assignment.Event{Kind: assignment.RunEnded, Run: s.Index, State: progress.Skipped, Cause: "when " + s.Stage.When + " is false"}
+	if err != nil {
+		hooks.Event(assignment.Event{Kind: assignment.RunStarted, Run: s.Index})
+		e.State, e.Cause = progress.Failed, fmt.Sprintf("`when` cannot be told: %v", err)
+	}
+	hooks.Event(e)
+	if err != nil {
+		return progress.Failed
+	}
+	return progress.Passed
+}
+
+// context ends with the stage's limit, with the loss of the assignment, and, unless the stage always
+// runs, with a stop.
+func (s *stageRun) context(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	limit := s.Stage.Limit
+	if s.Stage.Always {
+		if limit == 0 {
+			limit = alwaysLimit
+		}
+	} else if s.hooks.Stop != nil {
+		go func() {
+			select {
+			case <-s.hooks.Stop:
+				cancel(ErrStop)
+			case <-ctx.Done():
+			}
+		}()
+		select {
+		case <-s.hooks.Stop:
+			cancel(ErrStop) // before anything is started
+		default:
+		}
+	}
+	limited, stop := ctx, context.CancelFunc(func() {})
+	if limit > 0 {
+		limited, stop = context.WithTimeoutCause(ctx, limit, fmt.Errorf("time limit of %s", limit))
+	}
+	return limited, func() { stop(); cancel(nil) }
 }
 
 func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
@@ -148,9 +243,13 @@ func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
 		}
 		s.prepared = true
 	}
+	s.findCaches(ctx)
 	s.event.PreparingMS = time.Since(s.began).Milliseconds()
 	working := time.Now()
 	err := s.work(ctx, hooks)
+	if err == nil {
+		err = s.takeExports()
+	}
 	testErr := s.readTests(err == nil)
 	s.event.WorkingMS = time.Since(working).Milliseconds()
 	if testErr != nil && (err == nil || s.event.Tests != nil) {
@@ -164,68 +263,47 @@ func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
 	if s.Passed {
 		return nil
 	}
-	return s.deliver(ctx, hooks)
+	if err := s.deliver(ctx, hooks); err != nil {
+		return err
+	}
+	s.saveCaches(ctx)
+	return nil
 }
 
 // prepare makes the workspace: directories, checkout, carried files.
 func (s *stageRun) prepare(ctx context.Context) error {
 	Remove(s.root)
+	if s.Home != "" {
+		s.home = s.Home
+	}
 	for _, dir := range []string{s.home, s.temp, s.scripts} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return err
 		}
 	}
-	src := s.a.Source
-	remote := git.Remote{URL: src.URL, Credential: git.Credential{User: src.User, Password: src.Password, Key: src.Key}}
-	source := git.CopyAt(filepath.Join(s.Dir, "sources", string(artifact.DigestOf([]byte(src.URL))[:16])), remote)
-	if !source.Has(ctx, src.Commit) {
-		if err := source.Fetch(ctx); err != nil {
-			return fmt.Errorf("checkout: %w", err)
-		}
+	checkout := s.Checkout
+	if checkout == nil {
+		checkout = s.checkout
 	}
-	if err := source.Checkout(ctx, src.Commit, s.tree); err != nil {
+	tree, err := checkout(ctx, s.a, s.tree)
+	if err != nil {
 		return fmt.Errorf("checkout: %w", err)
 	}
-	for _, f := range s.a.Carried {
-		if err := s.lay(ctx, f); err != nil {
-			return fmt.Errorf("carried file %s: %w", f.Path, err)
-		}
-	}
-	return nil
+	s.tree = tree
+	return s.layCarried(ctx)
 }
 
-// lay writes a carried file into the tree, never through a link that leaves it.
-func (s *stageRun) lay(ctx context.Context, f artifact.File) error {
-	if err := artifact.CheckPath(f.Path); err != nil {
-		return err
+// checkout lays the commit out from the copy of the source that is kept.
+func (m Machine) checkout(ctx context.Context, a assignment.Assignment, dir string) (string, error) {
+	src := a.Source
+	remote := git.Remote{URL: src.URL, Credential: git.Credential{User: src.User, Password: src.Password, Key: src.Key}}
+	source := git.CopyAt(filepath.Join(m.Dir, "sources", string(artifact.DigestOf([]byte(src.URL))[:16])), remote)
+	if !source.Has(ctx, src.Commit) {
+		if err := source.Fetch(ctx); err != nil {
+			return "", err
+		}
 	}
-	root, err := os.OpenRoot(s.tree)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	if err := root.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
-		return err
-	}
-	from, err := s.hooks.Get(ctx, f.Digest)
-	if err != nil {
-		return err
-	}
-	defer from.Close()
-	mode := os.FileMode(0o644)
-	if f.Executable {
-		mode = 0o755
-	}
-	_ = root.Remove(f.Path)
-	to, err := root.OpenFile(f.Path, os.O_CREATE|os.O_WRONLY|os.O_EXCL, mode)
-	if err != nil {
-		return err
-	}
-	n, err := io.Copy(to, from)
-	if err = errors.Join(err, to.Close()); err == nil && n != f.Size {
-		err = fmt.Errorf("%d bytes came, %d were promised", n, f.Size)
-	}
-	return err
+	return dir, source.Checkout(ctx, src.Commit, dir)
 }
 
 // outcome tells how a stage run ended, in words.

@@ -4,11 +4,9 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
-	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
@@ -16,7 +14,7 @@ import (
 
 func buildView(b database.Build) view.Build {
 	return view.Build{Pipeline: b.PipelineName, Number: b.Number, State: b.State, Cause: b.Cause, Ref: b.Ref, Commit: b.Commit, Branch: b.Branch,
-		Tag: b.Tag, Subject: b.Changes.Subject, Version: b.Version, StartedBy: b.StartedBy, Trusted: b.Trusted,
+		Tag: b.Tag, Subject: b.Changes.Subject, Version: b.Version, StartedBy: b.StartedBy, Why: b.Why, Round: b.Round, Trusted: b.Trusted,
 		CreatedAt: b.CreatedAt, StartedAt: b.StartedAt, EndedAt: b.EndedAt, Times: b.Times}
 }
 
@@ -58,7 +56,7 @@ func (s *Service) Build(ctx context.Context, a Actor, pipeline string, number in
 }
 
 func (s *Service) detail(ctx context.Context, b database.Build) (view.BuildDetail, error) {
-	d := view.BuildDetail{Build: buildView(b), Derivation: b.Derivation, Changes: b.Changes.List, Since: b.Changes.Since}
+	d := view.BuildDetail{Build: buildView(b), Derivation: b.Derivation, Asks: orEmpty(b.Plan.Asks), Changes: b.Changes.List, Since: b.Changes.Since}
 	runs, err := s.DB.Runs(ctx, b.ID)
 	if err != nil {
 		return d, err
@@ -68,6 +66,23 @@ func (s *Service) detail(ctx context.Context, b database.Build) (view.BuildDetai
 		return d, err
 	}
 	d.Runs = mapped(runs, func(r database.Run) view.StageRun { return runView(b, r, tests) })
+	notes, err := s.DB.ReuseNotes(ctx, b.ID)
+	if err != nil {
+		return d, err
+	}
+	for chain, note := range notes {
+		d.Runs[b.Plan.Chains[chain].Runs[0]].Reuse = note
+	}
+	if b.Round > 1 {
+		earlier, err := s.DB.EarlierRuns(ctx, b.ID)
+		if err != nil {
+			return d, err
+		}
+		for _, e := range earlier {
+			d.Runs[e.Run].Earlier = append(d.Runs[e.Run].Earlier, view.EarlierRun{Round: e.Round, State: progress.State(e.State), Cause: e.Cause,
+				Agent: e.Agent, Fence: e.Fence, StartedAt: e.StartedAt, EndedAt: e.EndedAt, Failed: e.Failed})
+		}
+	}
 	if !b.State.Over() {
 		if err := s.wants(ctx, b, d.Runs); err != nil {
 			return d, err
@@ -99,66 +114,19 @@ func orEmpty[T any](list []T) []T {
 
 func runView(b database.Build, r database.Run, tests []database.TestRow) view.StageRun {
 	of := b.Plan.Runs[r.Index]
-	v := view.StageRun{Index: r.Index, Name: r.Name, Purpose: r.Purpose, Chain: r.Chain, Needs: slices.Clone(of.After), State: r.State, Cause: r.Cause,
-		Agent: r.Agent, Fence: r.Fence, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Steps: r.Steps, Notes: r.Notes, Lines: r.Lines,
+	v := view.StageRun{Index: r.Index, Name: r.Name, Variant: r.Variant, Purpose: r.Purpose, Chain: r.Chain, Needs: slices.Clone(of.After), State: r.State, Cause: r.Cause,
+		Agent: r.Agent, Fence: r.Fence, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Steps: r.Steps, Notes: r.Notes, Exports: orEmpty(r.Exports), Lines: r.Lines,
 		Times: view.Times{WaitingMS: r.WaitingMS, PreparingMS: r.PreparingMS, WorkingMS: r.WorkingMS, DeliveringMS: r.DeliveringMS}}
 	if of.Follows >= 0 {
 		v.Needs = append(v.Needs, of.Follows)
 	}
-	v.Needs = orEmpty(v.Needs)
+	v.Needs, v.Earlier = orEmpty(v.Needs), []view.EarlierRun{}
 	for _, t := range tests {
 		if t.Run == r.Index {
 			v.Tests = &view.TestSum{Total: t.Total, Passed: t.Passed, Failed: t.Failed, Skipped: t.Skipped}
 		}
 	}
 	return v
-}
-
-// wants says what each waiting stage run waits for.
-func (s *Service) wants(ctx context.Context, b database.Build, runs []view.StageRun) error {
-	agents, err := s.DB.Agents(ctx)
-	if err != nil {
-		return err
-	}
-	for i := range runs {
-		r := &runs[i]
-		if r.State != progress.Waiting {
-			continue
-		}
-		var open []string
-		for _, n := range r.Needs {
-			if !runs[n].State.Over() {
-				open = append(open, runs[n].Name)
-			}
-		}
-		if len(open) > 0 {
-			r.Wants = "waits for " + strings.Join(open, " and ")
-		} else {
-			r.Wants = wantsAgent(b.Plan.Chains[r.Chain].Demand, agents)
-		}
-	}
-	return nil
-}
-
-func wantsAgent(demand facts.Demand, agents []database.Agent) string {
-	var fit, here []string
-	var all []facts.Agent
-	for _, a := range agents {
-		all = append(all, facts.Agent{Name: a.Name, Facts: a.Facts})
-		if len(demand.Against(a.Facts)) == 0 {
-			fit = append(fit, a.Name)
-			if a.Here {
-				here = append(here, a.Name)
-			}
-		}
-	}
-	switch {
-	case len(here) > 0:
-		return "waits for a place on " + strings.Join(here, " or ")
-	case len(fit) > 0:
-		return "waits for " + strings.Join(fit, " or ") + ", away now"
-	}
-	return fmt.Sprintf("waits for an agent with %s; %s", demand, demand.Nearest(all))
 }
 
 // markCritical marks the runs that the build's length depended on: from the run that ended last
@@ -173,13 +141,32 @@ func markCritical(runs []view.StageRun) {
 	for at >= 0 {
 		runs[at].Critical = true
 		next := -1
-		for _, n := range runs[at].Needs {
-			if runs[n].StartedAt != nil && (next < 0 || end(runs[n]).After(end(runs[next]))) {
+		for _, n := range waitedFor(runs, at) {
+			if next < 0 || end(runs[n]).After(end(runs[next])) {
 				next = n
 			}
 		}
 		at = next
 	}
+}
+
+// waitedFor lists the runs that a run waited for and that ran: behind one that was skipped, those that
+// it waited for itself.
+func waitedFor(runs []view.StageRun, at int) (list []int) {
+	seen := make(map[int]bool)
+	for next := slices.Clone(runs[at].Needs); len(next) > 0; {
+		n := next[len(next)-1]
+		next = next[:len(next)-1]
+		switch {
+		case seen[n]:
+		case runs[n].StartedAt != nil:
+			list = append(list, n)
+		default:
+			next = append(next, runs[n].Needs...)
+		}
+		seen[n] = true
+	}
+	return list
 }
 
 func end(r view.StageRun) time.Time {

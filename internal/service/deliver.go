@@ -2,14 +2,15 @@ package service
 
 import (
 	"context"
+	"errors"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
 	"oskeld.dev/oskeld/internal/blob"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/bundle"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
@@ -46,17 +47,94 @@ func (s *Service) Lacking(ctx context.Context, a Actor, digests []artifact.Diges
 		return nil, err
 	}
 	lacking := []artifact.Digest{}
+	may := make(map[string]bool, len(readable))
+	for _, d := range readable {
+		may[d] = true
+	}
+	var here []artifact.Digest
+	var sizes []int64
+	asked := make(map[artifact.Digest]bool, len(digests))
 	for _, d := range digests {
-		size, here := s.blobs.Has(d)
-		if !here || !slices.Contains(readable, string(d)) {
+		size, there := s.blobs.Has(d)
+		switch {
+		case asked[d]:
+		case there && may[string(d)]:
+			here, sizes = append(here, d), append(sizes, size)
+		default:
 			lacking = append(lacking, d)
-			continue
 		}
-		if err := s.DB.HoldBlob(ctx, d, size, a.holder(), holdLength); err != nil {
-			return nil, err
+		asked[d] = true
+	}
+	gone, err := s.holdBlobs(ctx, a, here, sizes)
+	return append(lacking, gone...), err
+}
+
+// holdBlobs keeps blobs from being removed for a while, and lists those that were being removed just then:
+// they are not here any more, and their bytes are to be sent.
+func (s *Service) holdBlobs(ctx context.Context, a Actor, digests []artifact.Digest, sizes []int64) (gone []artifact.Digest, err error) {
+	if len(digests) == 0 {
+		return nil, nil
+	}
+	if err := s.DB.HoldBlobs(ctx, digests, sizes, a.holder(), holdLength); err != nil {
+		return nil, err
+	}
+	for _, d := range digests {
+		if _, here := s.blobs.Has(d); !here {
+			gone = append(gone, d)
 		}
 	}
-	return lacking, nil
+	return gone, nil
+}
+
+// UploadAll takes a bundle of small files, all or none.
+func (s *Service) UploadAll(ctx context.Context, a Actor, r *bundle.Reader) error {
+	seen := map[artifact.Digest]bool{}
+	digests, sizes, err := s.blobs.PutAll(func() (artifact.Digest, int64, io.Reader, error) {
+		for {
+			digest, size, body, err := r.Next()
+			if err != nil || !seen[digest] {
+				seen[digest] = true
+				return digest, size, body, err
+			}
+		}
+	})
+	if err != nil {
+		return err
+	}
+	gone, err := s.holdBlobs(ctx, a, digests, sizes)
+	if err == nil && len(gone) > 0 {
+		err = fault.Unavailable("%d of the files were being removed", len(gone)).Hint("send the bundle again")
+	}
+	return err
+}
+
+// CarriedAll writes carried files of the build that a stage run belongs to as a bundle.
+func (s *Service) CarriedAll(ctx context.Context, a Actor, digests []artifact.Digest, w bundle.Writer) error {
+	if a.Stage == nil {
+		return fault.Refused("only a stage run may fetch what its build carries")
+	}
+	list, err := s.DB.CarriedDigests(ctx, a.Stage.Build)
+	if err != nil {
+		return err
+	}
+	carried := make(map[artifact.Digest]bool, len(list))
+	for _, d := range list {
+		carried[d] = true
+	}
+	for _, d := range digests {
+		if !carried[d] {
+			return fault.Missing("build %s/%d carries no file %s", a.Stage.Pipeline, a.Stage.Number, d)
+		}
+		f, size, err := s.blobs.Read(d)
+		if err != nil {
+			return err
+		}
+		err = w.Add(d, size, f)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // NewSizes lists those of the sizes that no blob has which the actor may read: bytes of such a size
@@ -82,15 +160,22 @@ func (s *Service) Upload(ctx context.Context, a Actor, name string, offset int64
 	if err != nil || digest == "" {
 		return kept, err
 	}
-	return kept, s.DB.HoldBlob(ctx, digest, kept, a.holder(), holdLength)
+	gone, err := s.holdBlobs(ctx, a, []artifact.Digest{digest}, []int64{kept})
+	if err == nil && len(gone) > 0 {
+		err = fault.Unavailable("the bytes of %s were being removed", digest).Hint("send them again")
+	}
+	return kept, err
 }
 
-// Carried opens a carried file of the build that a stage run belongs to.
+// Carried opens a carried file of the build that a stage run belongs to, or a cache of its project.
 func (s *Service) Carried(ctx context.Context, a Actor, d artifact.Digest) (*os.File, int64, error) {
 	if a.Stage == nil {
 		return nil, 0, fault.Refused("only a stage run may fetch what its build carries")
 	}
 	ok, err := s.DB.CarriedDigest(ctx, a.Stage.Build, d)
+	if err == nil && !ok {
+		ok, err = s.DB.CachedDigest(ctx, a.Stage.Project, d)
+	}
 	if err == nil && !ok {
 		err = fault.Missing("build %s/%d carries no file %s", a.Stage.Pipeline, a.Stage.Number, d)
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -13,13 +14,17 @@ import (
 
 // runErrands does what is owed after changes, each at least once; doing one twice is harmless.
 func (s *Service) runErrands(ctx context.Context) {
-	cleaned := time.Time{}
+	cleaned, removed := time.Time{}, time.Time{}
 	s.every(ctx, 5*time.Second, TopicErrands, func() {
 		if time.Since(cleaned) > time.Hour {
 			cleaned = time.Now()
 			if err := s.blobs.Clean(time.Now().Add(-holdLength)); err != nil {
 				s.Log.Warn("old uploads could not be removed", "error", err)
 			}
+		}
+		if time.Since(removed) > goneEvery {
+			removed = time.Now()
+			s.removeGone(ctx)
 		}
 		for {
 			errands, err := s.DB.TakeErrands(ctx, 10)
@@ -35,7 +40,11 @@ func (s *Service) runErrands(ctx context.Context) {
 }
 
 func (s *Service) errand(ctx context.Context, e database.Errand) {
-	err := s.writeProvenance(ctx, e.About)
+	do := map[string]func(context.Context, uuid.UUID) error{"provenance": s.writeProvenance, "after": s.startAfter, "logs": s.keepLogs}[e.Kind]
+	err := fmt.Errorf("this release knows no errand %q", e.Kind)
+	if do != nil {
+		err = do(ctx, e.About)
+	}
 	if err == nil {
 		err = s.DB.EndErrand(ctx, e.ID)
 	}

@@ -2,67 +2,25 @@ package service
 
 import (
 	"context"
+	"errors"
 	"maps"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
+	"oskeld.dev/oskeld/internal/core/basis"
+	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/plan"
 	"oskeld.dev/oskeld/internal/core/progress"
+	"oskeld.dev/oskeld/internal/core/turn"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
 	"oskeld.dev/oskeld/internal/git"
 )
-
-// AddJoinToken makes a token with which one agent may join, within a day.
-func (s *Service) AddJoinToken(ctx context.Context, a Actor) (string, error) {
-	if err := owns(a); err != nil {
-		return "", err
-	}
-	text, digest := newToken(joinToken)
-	if err := s.DB.AddJoinToken(ctx, digest, a.Name, time.Now().Add(24*time.Hour)); err != nil {
-		return "", err
-	}
-	return text, s.DB.AddRecord(ctx, a.Name, "join token added", "agents", nil)
-}
-
-// Join makes an agent of whoever brings a join token, and gives the agent's own token.
-func (s *Service) Join(ctx context.Context, token, name string, call assignment.Call) (string, error) {
-	if _, err := artifact.ParseName("agent", name); err != nil {
-		return "", err
-	}
-	text, digest := newToken(agentToken)
-	return text, s.DB.Change(ctx, func(tx *database.DB) error {
-		if err := tx.UseJoinToken(ctx, digestOf(token)); err != nil {
-			return err
-		}
-		if _, err := tx.AddAgent(ctx, database.Agent{ID: newID(), Name: name, Facts: call.Facts, Places: call.Places}, digest); err != nil {
-			return err
-		}
-		return tx.AddRecord(ctx, "agent "+name, "agent joined", "agent "+name, nil)
-	})
-}
-
-// Agents lists all agents.
-func (s *Service) Agents(ctx context.Context, a Actor) ([]view.Agent, error) {
-	list, err := s.DB.Agents(ctx)
-	return mapped(list, func(x database.Agent) view.Agent {
-		return view.Agent{Name: x.Name, Facts: x.Facts, Places: x.Places, Does: x.Does, Here: x.Here, SeenAt: x.SeenAt, CreatedAt: x.CreatedAt}
-	}), err
-}
-
-// RemoveAgent bars an agent.
-func (s *Service) RemoveAgent(ctx context.Context, a Actor, name string) error {
-	if err := owns(a); err != nil {
-		return err
-	}
-	if err := s.DB.RemoveAgent(ctx, name); err != nil {
-		return err
-	}
-	return s.DB.AddRecord(ctx, a.Name, "agent removed", "agent "+name, nil)
-}
 
 // Take hands out chains to an agent with free places, holding the call until there is one or ctx ends.
 func (s *Service) Take(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
@@ -72,7 +30,7 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 		return nil, err
 	}
 	for {
-		given, err := s.takeNow(ctx, agent, call)
+		given, err := s.takeInTurn(ctx, agent, call)
 		if err != nil || len(given) > 0 {
 			return given, err
 		}
@@ -85,11 +43,23 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 	}
 }
 
+// takeInTurn lets the agents of this process look one after the other, so that news which wakes all of them
+// does not set them on the same chains.
+func (s *Service) takeInTurn(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
+	select {
+	case s.looking <- struct{}{}:
+	case <-ctx.Done():
+		return nil, nil
+	}
+	defer func() { <-s.looking }()
+	return s.takeNow(ctx, agent, call)
+}
+
 func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
 	if call.Free == 0 {
 		return nil, nil
 	}
-	demands, err := s.DB.WaitingDemands(ctx)
+	demands, err := s.DB.WaitingDemands(ctx, agent.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -102,18 +72,18 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 	if len(fit) == 0 {
 		return nil, nil
 	}
-	chains, err := s.DB.WaitingChains(ctx, fit, call.Free+16)
+	chains, err := s.inTurn(ctx, fit, call.Free+16)
 	if err != nil {
 		return nil, err
 	}
 	var given []assignment.Assignment
-	for _, key := range chains {
+	for _, w := range chains {
 		if len(given) == call.Free {
 			break
 		}
-		a, ok, err := s.hold(ctx, agent, key)
+		a, ok, err := s.hold(ctx, agent, w)
 		if err != nil { // one chain that cannot be handed out must not keep the others waiting
-			s.Log.Error("a chain could not be handed out", "build", key.Build, "chain", key.Index, "error", err)
+			s.Log.Error("a chain could not be handed out", "build", w.Build, "chain", w.Index, "error", err)
 			continue
 		}
 		if ok {
@@ -123,15 +93,44 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 	return given, nil
 }
 
-// hold gives one chain to an agent; false when somebody else was faster.
-func (s *Service) hold(ctx context.Context, agent database.Agent, key database.ChainKey) (a assignment.Assignment, ok bool, err error) {
+// inTurn lists waiting chains with one of the demands in the order in which they are to be handed out.
+func (s *Service) inTurn(ctx context.Context, demands []int64, most int) ([]database.Waiting, error) {
+	waiting, err := s.DB.WaitingChains(ctx, demands, most)
+	if err != nil || len(waiting) < 2 {
+		return waiting, err
+	}
+	taken, err := s.DB.Busy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	busy := map[string]int{}
+	for project, n := range taken {
+		busy[project.String()] = n
+	}
+	offers := mapped(waiting, func(w database.Waiting) turn.Offer {
+		return turn.Offer{Project: w.Project.String(), Rank: w.Rank, Ready: w.ReadyAt}
+	})
+	return mapped(turn.Order(offers, busy), func(i int) database.Waiting { return waiting[i] }), nil
+}
+
+// hold gives one chain to an agent; false when somebody else was faster, or it may not be taken now.
+func (s *Service) hold(ctx context.Context, agent database.Agent, w database.Waiting) (a assignment.Assignment, ok bool, err error) {
+	key := database.ChainKey{Build: w.Build, Index: w.Index}
 	var build database.Build
 	err = s.DB.Change(ctx, func(tx *database.DB) error {
 		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
 			return err
 		}
+		if ok, err = tx.IsWaiting(ctx, key); err != nil || !ok {
+			return err
+		}
 		if build, err = tx.BuildByID(ctx, key.Build); err != nil {
 			return err
+		}
+		if build.MostPlaces > 0 {
+			if ok, err = tx.MayTake(ctx, w.Project); err != nil || !ok {
+				return err
+			}
 		}
 		before, err := tx.Progress(ctx, build)
 		if err != nil {
@@ -144,6 +143,12 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, key database.C
 		after, effects := before.Apply(progress.Taken{Chain: key.Index, Agent: agent.Name, Fence: fence})
 		if ok = effects.Applied; !ok {
 			return nil
+		}
+		if ok, err = tx.TakeAlone(ctx, key, w.Alone); err != nil {
+			return err
+		}
+		if !ok {
+			return errNotAlone // names that it took already are given back
 		}
 		a, err = s.assign(ctx, tx, build, after, key.Index)
 		if fault.Is(err, fault.KindConflict) { // what is carried into it clashes: it fails here
@@ -160,11 +165,17 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, key database.C
 		a.Token, a.Fence = token, fence
 		return tx.HoldChain(ctx, key, agent.ID, digest, s.Lease)
 	})
+	if errors.Is(err, errNotAlone) {
+		return a, false, nil
+	}
 	if err == nil {
 		s.Hub.Tell(TopicBuild(build.ID.String()), TopicBuilds)
 	}
 	return a, ok && err == nil, err
 }
+
+// errNotAlone says that another chain has a name with which one wants to be alone.
+var errNotAlone = errors.New("another is there")
 
 // failUnheld ends a run that no agent needs to try.
 func (s *Service) failUnheld(ctx context.Context, tx *database.DB, b database.Build, before, taken progress.Build, run int, fence int64, cause string) error {
@@ -190,8 +201,12 @@ func (s *Service) assign(ctx context.Context, tx *database.DB, b database.Build,
 		return assignment.Assignment{}, err
 	}
 	a := assignment.Assignment{Key: assignment.Key{Build: b.ID.String(), Chain: index}, Name: ref(b), Scope: scopeOf(b), Secrets: map[string]string{},
-		Source: sourceOf(src, credential, b.Commit), Env: buildEnv(b)}
+		Source: sourceOf(src, credential, b.Commit), Env: buildEnv(b), Names: b.Plan.Names, Values: braceValues(b), Trusted: b.Trusted}
+	a.Values["changes"] = b.Changes.Notes
 	chain := b.Plan.Chains[index]
+	for _, name := range basis.Unset(b.Plan.Runs[chain.Runs[0]].Stage) {
+		delete(a.Env, name)
+	}
 	place := map[int]int{}
 	for i, at := range chain.Runs {
 		place[at] = i
@@ -200,15 +215,21 @@ func (s *Service) assign(ctx context.Context, tx *database.DB, b database.Build,
 		if run.Follows >= 0 {
 			follows = place[run.Follows]
 		}
-		a.Runs = append(a.Runs, assignment.Run{Index: at, Follows: follows, Passed: p.Runs[at].State == progress.Passed, Skip: run.Skip != "", Stage: run.Stage})
+		a.Runs = append(a.Runs, assignment.Run{Index: at, Follows: follows, Passed: p.Runs[at].State == progress.Passed, Skip: run.Skip != "",
+			Late: run.Late, Variant: run.Variant, Stage: run.Stage})
 		for _, name := range run.Stage.Secrets {
 			a.Secrets[name] = ""
 		}
 	}
-	if err := s.fillSecrets(ctx, tx, b, a.Secrets); err != nil {
+	if err := s.fillSecrets(ctx, tx, b, p.Chains[index].Agent, a.Secrets); err != nil {
 		return a, err
 	}
-	a.Carried, err = carriedInto(ctx, tx, b, chain.Carried)
+	runs, err := tx.Results(ctx, b.ID)
+	if err != nil {
+		return a, err
+	}
+	a.Scope.Exports, a.Scope.Stages = before(b, runs, chain)
+	a.Carried, err = carriedInto(runs, chain.Carried)
 	return a, err
 }
 
@@ -227,36 +248,38 @@ func buildEnv(b database.Build) map[string]string {
 	return env
 }
 
-func (s *Service) fillSecrets(ctx context.Context, tx *database.DB, b database.Build, wanted map[string]string) error {
-	if len(wanted) == 0 || !b.Trusted {
-		clear(wanted)
-		return nil
-	}
-	have, err := tx.Secrets(ctx, b.Project)
-	if err != nil {
-		return err
-	}
-	for _, x := range have {
-		if _, ok := wanted[x.Name]; ok {
-			value, err := s.seal.open(x.Sealed)
-			if err != nil {
-				return err
-			}
-			wanted[x.Name] = string(value)
+// before gathers what the runs that a chain waits for have exported, and how their stages ended: of
+// a stage in variants, the worst. Runs of the chain itself that passed under an earlier agent count too.
+func before(b database.Build, runs []database.RunResult, chain plan.Chain) (exports []condition.Export, stages map[string]condition.Stage) {
+	stages = map[string]condition.Stage{}
+	seen := map[int]bool{}
+	open := slices.Clone(chain.Needs)
+	for _, i := range chain.Runs {
+		if runs[i].State == progress.Passed {
+			open = append(open, i)
 		}
 	}
-	return nil
+	for len(open) > 0 {
+		i := open[len(open)-1]
+		open = open[:len(open)-1]
+		if seen[i] {
+			continue
+		}
+		seen[i] = true
+		of := b.Plan.Runs[i]
+		if open = append(open, of.After...); of.Follows >= 0 {
+			open = append(open, of.Follows)
+		}
+		exports = append(exports, runs[i].Exports...)
+		if have, ok := stages[runs[i].Name]; !ok || have.State == string(progress.Passed) {
+			stages[runs[i].Name] = condition.Stage{State: string(runs[i].State)}
+		}
+	}
+	return exports, stages
 }
 
 // carriedInto gathers the files that runs carry; the same path with different bytes is a conflict.
-func carriedInto(ctx context.Context, tx *database.DB, b database.Build, from []int) ([]artifact.File, error) {
-	if len(from) == 0 {
-		return nil, nil
-	}
-	runs, err := tx.Runs(ctx, b.ID)
-	if err != nil {
-		return nil, err
-	}
+func carriedInto(runs []database.RunResult, from []int) ([]artifact.File, error) {
 	var all []artifact.File
 	for _, i := range from {
 		all = append(all, runs[i].Carried...)
@@ -359,6 +382,12 @@ func (s *Service) Stop(ctx context.Context, a Actor, pipeline string, number int
 	return buildView(b), err
 }
 
+// mayHoldUp tells whether a chain of a build that ends may let others go on than those of its build: it was
+// alone with something, or had one of its project's places.
+func mayHoldUp(b database.Build) bool {
+	return b.MostPlaces > 0 || slices.ContainsFunc(b.Plan.Runs, func(r plan.Run) bool { return r.Stage.Alone != "" })
+}
+
 // move applies events to a build under its lock, in one transaction with all that follows.
 func (s *Service) move(ctx context.Context, id uuid.UUID, f func(*database.DB, database.Build, progress.Build) (progress.Build, []progress.Effects, error)) error {
 	topics := []string{TopicBuild(id.String()), TopicBuilds}
@@ -378,18 +407,27 @@ func (s *Service) move(ctx context.Context, id uuid.UUID, f func(*database.DB, d
 		if err != nil || len(effects) == 0 {
 			return err
 		}
+		for _, e := range effects {
+			over := false
+			if after, over, err = s.takeOver(ctx, tx, b, after, e.Offer); err != nil {
+				return err
+			}
+			if over {
+				effects = append(effects, progress.Effects{Over: true})
+			}
+		}
 		if err := tx.SaveProgress(ctx, id, before, after); err != nil {
 			return err
 		}
 		for _, e := range effects {
-			if len(e.Offer) > 0 {
+			if len(e.Offer) > 0 || e.Freed && mayHoldUp(b) {
 				topics = append(topics, TopicWork)
 			}
 			if len(e.Recall) > 0 {
 				topics = append(topics, TopicOrders)
 			}
 			if e.Over {
-				topics = append(topics, TopicErrands)
+				topics = append(topics, TopicErrands, TopicWork)
 				if err := s.finish(ctx, tx, b, after); err != nil {
 					return err
 				}

@@ -26,6 +26,7 @@ const (
 	TopicOrders  = "orders"  // an agent is to stop something
 	TopicErrands = "errands" // an errand is due
 	TopicBuilds  = "builds"  // some build moved
+	TopicSources = "sources" // a source is to be looked at
 )
 
 // TopicBuild is about one build's state, TopicLog about its log.

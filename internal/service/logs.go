@@ -67,7 +67,7 @@ func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number i
 		}
 		over := b.State.Over() // asked before the log is read, so that nothing comes after the last look
 		for {
-			segments, err := s.DB.SegmentsAfter(ctx, id, at, 32)
+			segments, err := s.segmentsAfter(ctx, id, at, 32)
 			if err != nil {
 				return err
 			}
@@ -143,7 +143,7 @@ func (s *Service) Lines(ctx context.Context, a Actor, pipeline string, number, r
 	if part.Fence == 0 {
 		part.Fence = runs[run].Fence
 	}
-	segments, err := s.DB.SegmentsOf(ctx, id, run, part.Fence, first, first+int64(most)-1, 256)
+	segments, err := s.segmentsOf(ctx, id, database.LogKey{Run: run, Fence: part.Fence}, first, first+int64(most)-1, 256)
 	if err != nil {
 		return part, err
 	}
@@ -162,9 +162,9 @@ func (s *Service) Lines(ctx context.Context, a Actor, pipeline string, number, r
 }
 
 // Text writes a stage run's whole log as plain text, a segment at a time.
-func (s *Service) Text(ctx context.Context, a Actor, pipeline string, number, run int, write func(string) error) error {
+func (s *Service) Text(ctx context.Context, a Actor, pipeline string, number, run int, fence int64, write func(string) error) error {
 	for first := int64(1); ; {
-		part, err := s.Lines(ctx, a, pipeline, number, run, 0, first, 20_000)
+		part, err := s.Lines(ctx, a, pipeline, number, run, fence, first, 20_000)
 		if err != nil || len(part.Lines) == 0 {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/language"
+	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/promotion"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
@@ -31,7 +32,7 @@ const MostNote = 64 << 10
 // of the target is judged and shown. A refused promotion is no error: it is an answer, kept in
 // the records with its verdicts.
 func (s *Service) Promote(ctx context.Context, a Actor, o PromoteOptions) (view.Promotion, error) {
-	from, err := s.resolve(ctx, a, o.From)
+	from, err := s.resolve(ctx, a, o.From.String())
 	if err != nil {
 		return view.Promotion{}, err
 	}
@@ -195,13 +196,24 @@ func (s *Service) promotionScope(ctx context.Context, tx *database.DB, from data
 	for _, r := range rows {
 		read[r.Run] = true
 		sum.Total, sum.Passed, sum.Failed, sum.Skipped = sum.Total+r.Total, sum.Passed+r.Passed, sum.Failed+r.Failed, sum.Skipped+r.Skipped
-		sum.Stages[string(b.Plan.Runs[r.Run].Stage.Name)] = condition.Tests{Total: r.Total, Passed: r.Passed, Failed: r.Failed, Skipped: r.Skipped, Complete: true}
+		name := string(b.Plan.Runs[r.Run].Stage.Name)
+		of := sum.Stages[name] // a stage in variants counts all of them
+		sum.Stages[name] = condition.Tests{Total: of.Total + r.Total, Passed: of.Passed + r.Passed, Failed: of.Failed + r.Failed, Skipped: of.Skipped + r.Skipped, Complete: true}
+	}
+	runs, err := tx.Runs(ctx, b.ID)
+	if err != nil {
+		return scope, err
 	}
 	for i, r := range b.Plan.Runs {
-		if r.Stage.Purpose == language.Test && !read[i] {
+		if r.Stage.Purpose == language.Test && (!read[i] || forgiven(runs[i])) {
 			sum.Complete = false
 		}
 	}
 	scope.Tests = &sum
 	return scope, nil
+}
+
+// forgiven tells whether a step of a stage run failed and the stage run passed all the same.
+func forgiven(r database.Run) bool {
+	return r.State == progress.Passed && slices.ContainsFunc(r.Steps, func(s view.Step) bool { return s.State == progress.Failed })
 }

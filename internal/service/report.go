@@ -100,8 +100,13 @@ func (s *Service) endRun(ctx context.Context, tx *database.DB, b database.Build,
 	if !effects.Applied {
 		return p, effects, nil
 	}
-	if err := tx.EndRun(ctx, b.ID, e.Run, e.Times, e.Steps, e.Notes, e.Carried); err != nil {
+	if err := tx.EndRun(ctx, b.ID, e.Run, e); err != nil {
 		return next, effects, err
+	}
+	if state == progress.Passed {
+		if err := s.saveCaches(ctx, tx, b, e); err != nil {
+			return next, effects, err
+		}
 	}
 	if e.Tests == nil {
 		return next, effects, nil
@@ -119,6 +124,9 @@ func plain(text string) string {
 
 // takeDeliveries notes the files of a passing attempt. A refusal is the stage run's failure, in words.
 func (s *Service) takeDeliveries(ctx context.Context, tx *database.DB, b database.Build, e assignment.Event) (refused string, err error) {
+	if len(e.Deliveries) == 0 {
+		return "", nil
+	}
 	planned := b.Plan.Runs[e.Run].Stage.Artifacts
 	admissions, err := tx.AdmissionsOf(ctx, b.ID)
 	if err != nil {
@@ -179,6 +187,12 @@ func (s *Service) finish(ctx context.Context, tx *database.DB, b database.Build,
 	if err := tx.AddRecord(ctx, b.StartedBy, "build "+string(p.State), ref(b), details); err != nil {
 		return err
 	}
+	if err := tx.LetGo(ctx, b); err != nil {
+		return err
+	}
+	if err := tx.AddErrand(ctx, "logs", b.ID); err != nil {
+		return err
+	}
 	if p.State != progress.Passed {
 		return tx.Drop(ctx, b.ID)
 	}
@@ -188,6 +202,11 @@ func (s *Service) finish(ctx context.Context, tx *database.DB, b database.Build,
 	}
 	for _, a := range admissions {
 		if err := s.sealOne(ctx, tx, a); err != nil {
+			return err
+		}
+	}
+	if b.Trusted {
+		if err := tx.AddErrand(ctx, "after", b.ID); err != nil {
 			return err
 		}
 	}

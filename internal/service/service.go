@@ -46,6 +46,7 @@ type Service struct {
 	seal    sealer
 	signing ed25519.PrivateKey
 	tries   attempts
+	looking chan struct{} // who looks for work now
 }
 
 // New opens the blobs, checks that the key is the one that this database was begun with, and
@@ -65,7 +66,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Options: o, Hub: newHub(o.DB, o.Log), blobs: disk, seal: seal, tries: attempts{last: map[string]attempt{}}}
+	s := &Service{Options: o, Hub: newHub(o.DB, o.Log), blobs: disk, seal: seal, tries: attempts{last: map[string]attempt{}}, looking: make(chan struct{}, 1)}
 	if err := s.checkKey(ctx); err != nil {
 		return nil, err
 	}
@@ -128,13 +129,15 @@ func (s *Service) Ready(ctx context.Context) error {
 // Unavailable tells whether an error means that the database does not answer now.
 func Unavailable(err error) bool { return database.Unavailable(err) }
 
-// Run does what no call asks for: it follows the news, hands out lost work again and does
-// errands, until ctx ends.
+// Run does what no call asks for: it follows the news, hands out lost work again, does errands,
+// looks at sources and at the clock, until ctx ends.
 func (s *Service) Run(ctx context.Context) {
 	var loops sync.WaitGroup
 	loops.Go(func() { s.Hub.run(ctx) })
 	loops.Go(func() { s.watchLeases(ctx) })
 	loops.Go(func() { s.runErrands(ctx) })
+	loops.Go(func() { s.watchSources(ctx) })
+	loops.Go(func() { s.watchClocks(ctx) })
 	loops.Wait()
 }
 

@@ -139,10 +139,20 @@ func TestHubWakesWhoListens(t *testing.T) {
 func TestWantsAgent(t *testing.T) {
 	agents := []database.Agent{{Name: "barrow", Facts: facts.Facts{"java": "17.0.1"}, Here: true}, {Name: "heron", Facts: facts.Facts{"java": "21.0.1"}}}
 	for demand, want := range map[string]string{
-		">=17": "waits for a place on barrow", ">=21": "waits for heron, away now", ">=22": "waits for an agent with java >=22; the nearest, barrow, lacks java >=22 (has 17.0.1)",
+		">=17": "waits for a place on barrow", ">=21": "waits for heron, away or draining now", ">=22": "waits for an agent with java >=22; the nearest, barrow, lacks java >=22 (has 17.0.1)",
 	} {
-		if got := wantsAgent(facts.Demand{"java": demand}, agents); got != want {
+		if got := wantsAgent(facts.Demand{"java": demand}, agents, 0); got != want {
 			t.Errorf("%s: %q", demand, got)
+		}
+	}
+}
+
+func TestInLine(t *testing.T) {
+	agents := []database.Agent{{Name: "barrow", Here: true}, {Name: "heron", Here: true}, {Name: "moor", Here: true, Draining: true}}
+	for before, want := range map[int]string{0: "waits for a place on barrow or heron", 2: "third in line for a place on barrow or heron", 10: "11th in line for a place on barrow or heron",
+		20: "21st in line for a place on barrow or heron", 111: "112th in line for a place on barrow or heron", 1000: "far back in line for a place on barrow or heron"} {
+		if got := wantsAgent(nil, agents, before); got != want {
+			t.Errorf("%d: %q", before, got)
 		}
 	}
 }
@@ -154,7 +164,9 @@ func TestCriticalPath(t *testing.T) {
 		{Name: "test", Needs: []int{0}, StartedAt: at(5), EndedAt: at(50)},
 		{Name: "compile", Needs: []int{0}, StartedAt: at(6), EndedAt: at(20)},
 		{Name: "package", Needs: []int{2, 1}, StartedAt: at(50), EndedAt: at(55)},
-		{Name: "skipped", Needs: []int{2}},
+		{Name: "skipped", Needs: []int{3, 2}},
+		{Name: "skipped as well", Needs: []int{4, 3}},
+		{Name: "note", Needs: []int{5, 4}, StartedAt: at(56), EndedAt: at(57)},
 	}
 	markCritical(runs)
 	var path []string
@@ -163,7 +175,7 @@ func TestCriticalPath(t *testing.T) {
 			path = append(path, r.Name)
 		}
 	}
-	if !slices.Equal(path, []string{"restore", "test", "package"}) {
+	if !slices.Equal(path, []string{"restore", "test", "package", "note"}) {
 		t.Errorf("path %v", path)
 	}
 	markCritical(nil)

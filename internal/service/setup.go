@@ -5,6 +5,7 @@ import (
 	"context"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -37,8 +38,25 @@ func (s *Service) AddProject(ctx context.Context, a Actor, name, summary string)
 	})
 }
 
+// SetMostPlaces limits how many places a project's builds may have at a time; 0: no limit.
+func (s *Service) SetMostPlaces(ctx context.Context, a Actor, name string, most int) (view.Project, error) {
+	if err := owns(a); err != nil {
+		return view.Project{}, err
+	}
+	p, err := s.DB.Project(ctx, name)
+	if err != nil {
+		return view.Project{}, err
+	}
+	p.MostPlaces = most
+	if err := s.DB.SetMostPlaces(ctx, p.ID, most); err != nil {
+		return view.Project{}, err
+	}
+	s.Hub.Tell(TopicWork)
+	return projectView(p), s.DB.AddRecord(ctx, a.Name, "project limited", "project "+name, map[string]string{"places": strconv.Itoa(most)})
+}
+
 func projectView(p database.Project) view.Project {
-	return view.Project{Name: p.Name, Summary: p.Summary, CreatedAt: p.CreatedAt}
+	return view.Project{Name: p.Name, Summary: p.Summary, MostPlaces: p.MostPlaces, CreatedAt: p.CreatedAt}
 }
 
 // Projects lists what the actor may read.
@@ -104,7 +122,11 @@ type SourceOptions struct {
 	URL        string
 	Credential *Credential
 	Trusted    []string
+	Poll       *time.Duration // how often it is looked at for pushes; 0: after signed calls alone
 }
+
+// usualPoll is how often a source is looked at, unless it is said.
+const usualPoll = time.Minute
 
 // lookTimeout is how long a source may take to answer.
 const lookTimeout = 30 * time.Second
@@ -118,7 +140,7 @@ func (s *Service) AddSource(ctx context.Context, a Actor, project, name string, 
 	if _, err := artifact.ParseName("source", name); err != nil {
 		return view.SourceLook{}, err
 	}
-	src := database.Source{ID: newID(), Project: p.ID, ProjectName: p.Name, Name: name, CreatedAt: time.Now().UTC()}
+	src := database.Source{ID: newID(), Project: p.ID, ProjectName: p.Name, Name: name, CreatedAt: time.Now().UTC(), PollS: int(usualPoll.Seconds())}
 	return s.keepSource(ctx, a, src, o, "source added", (*database.DB).AddSource)
 }
 
@@ -141,6 +163,12 @@ func (s *Service) keepSource(ctx context.Context, a Actor, src database.Source, 
 		}
 		src.Credential = sealed
 	}
+	if o.Poll != nil {
+		if *o.Poll < 0 || *o.Poll > 24*time.Hour || *o.Poll%time.Second != 0 {
+			return view.SourceLook{}, fault.Invalid("a source cannot be looked at each %s", *o.Poll).On("poll").Hint("whole seconds up to 24h, or off")
+		}
+		src.PollS = int(o.Poll.Seconds())
+	}
 	refs, err := s.look(ctx, src)
 	if err != nil {
 		return view.SourceLook{}, err
@@ -158,6 +186,7 @@ func (s *Service) keepSource(ctx context.Context, a Actor, src database.Source, 
 	if err := keep(s.DB, ctx, src); err != nil {
 		return view.SourceLook{}, err
 	}
+	s.Hub.Tell(TopicSources)
 	err = s.DB.AddRecord(ctx, a.Name, did, "source "+src.Name, map[string]string{"url": src.URL, "trusted": strings.Join(src.Trusted, " ")})
 	return s.sourceLook(src, refs), err
 }
@@ -179,7 +208,8 @@ func (s *Service) sourceView(src database.Source) view.Source {
 	} else if err == nil && c.Password != "" {
 		kind = "password"
 	}
-	return view.Source{Name: src.Name, Project: src.ProjectName, URL: src.URL, Credential: kind, Trusted: src.Trusted, CreatedAt: src.CreatedAt}
+	return view.Source{Name: src.Name, Project: src.ProjectName, URL: src.URL, Credential: kind, Trusted: src.Trusted, CreatedAt: src.CreatedAt,
+		PollS: src.PollS, Calls: src.CallKey != nil, LookedAt: src.LookedAt, Trouble: src.Trouble}
 }
 
 func (s *Service) sourceLook(src database.Source, refs git.Refs) view.SourceLook {
@@ -245,13 +275,14 @@ func (s *Service) AddPipeline(ctx context.Context, a Actor, name, source, file s
 	if err := copied.Fetch(ctx); err != nil {
 		return view.Pipeline{}, err
 	}
+	var read *language.Pipeline
 	if at, err := copied.Resolve(ctx, cmp.Or(refs.Default, "main")); err == nil {
 		text, err := copied.File(ctx, at.Commit, p.File, language.MostBytes)
 		if err != nil {
 			return view.Pipeline{}, err
 		}
 		// A file with mistakes may be bound: they are told at each start, and mended by a push.
-		if read, _ := language.Read(p.File, text); read != nil {
+		if read, _ = language.Read(p.File, text); read != nil {
 			if err := sameName(p.Name, p.File, read); err != nil {
 				return view.Pipeline{}, err
 			}
@@ -259,6 +290,9 @@ func (s *Service) AddPipeline(ctx context.Context, a Actor, name, source, file s
 		}
 	}
 	if err := s.DB.AddPipeline(ctx, p); err != nil {
+		return view.Pipeline{}, err
+	}
+	if err := s.keepRules(ctx, p, read); err != nil {
 		return view.Pipeline{}, err
 	}
 	return pipelineView(p), s.DB.AddRecord(ctx, a.Name, "pipeline added", "pipeline "+name, map[string]string{"source": source, "file": p.File})
@@ -273,7 +307,7 @@ func sameName(name, file string, read *language.Pipeline) error {
 }
 
 func pipelineView(p database.Pipeline) view.Pipeline {
-	return view.Pipeline{Name: p.Name, Project: p.ProjectName, Source: p.SourceName, File: p.File, Summary: p.Summary, CreatedAt: p.CreatedAt}
+	return view.Pipeline{Name: p.Name, Project: p.ProjectName, Source: p.SourceName, File: p.File, Summary: p.Summary, CreatedAt: p.CreatedAt, Resting: p.Resting}
 }
 
 func (s *Service) pipelineFor(ctx context.Context, a Actor, name string, want Right) (database.Pipeline, error) {
@@ -312,60 +346,4 @@ func (s *Service) Pipelines(ctx context.Context, a Actor) ([]view.Pipeline, erro
 func (s *Service) Pipeline(ctx context.Context, a Actor, name string) (view.Pipeline, error) {
 	p, err := s.pipelineFor(ctx, a, name, Read)
 	return pipelineView(p), err
-}
-
-// MostSecret is the largest secret, in bytes.
-const MostSecret = 64 << 10
-
-// SetSecret keeps a secret's value, sealed.
-func (s *Service) SetSecret(ctx context.Context, a Actor, project, name, value string) error {
-	p, err := s.project(ctx, a, project, Manage)
-	if err != nil {
-		return err
-	}
-	if !secretName(name) {
-		return fault.Invalid("%q cannot be the name of a secret", name).On("name").Hint("letters, digits and \"_\", not beginning with a digit or OSKELD_")
-	}
-	if value == "" || len(value) > MostSecret {
-		return fault.Invalid("a secret has 1 to %d bytes", MostSecret).On("value").Hint("give it on standard input: printf %%s VALUE | oskeld secret set %s", name)
-	}
-	sealed, err := s.seal.seal([]byte(value))
-	if err != nil {
-		return err
-	}
-	if err := s.DB.SetSecret(ctx, p.ID, name, sealed, a.Name); err != nil {
-		return err
-	}
-	return s.DB.AddRecord(ctx, a.Name, "secret set", "project "+project, map[string]string{"secret": name})
-}
-
-func secretName(name string) bool {
-	if name == "" || len(name) > 100 || strings.HasPrefix(name, "OSKELD_") || name[0] >= '0' && name[0] <= '9' {
-		return false
-	}
-	return strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_") == ""
-}
-
-// RemoveSecret forgets a secret.
-func (s *Service) RemoveSecret(ctx context.Context, a Actor, project, name string) error {
-	p, err := s.project(ctx, a, project, Manage)
-	if err != nil {
-		return err
-	}
-	if err := s.DB.RemoveSecret(ctx, p.ID, name); err != nil {
-		return err
-	}
-	return s.DB.AddRecord(ctx, a.Name, "secret removed", "project "+project, map[string]string{"secret": name})
-}
-
-// Secrets lists a project's secrets without their values.
-func (s *Service) Secrets(ctx context.Context, a Actor, project string) ([]view.Secret, error) {
-	p, err := s.project(ctx, a, project, BuildIt)
-	if err != nil {
-		return nil, err
-	}
-	list, err := s.DB.Secrets(ctx, p.ID)
-	return mapped(list, func(x database.Secret) view.Secret {
-		return view.Secret{Name: x.Name, Project: project, Revision: x.Revision, SetBy: x.SetBy, SetAt: x.SetAt}
-	}), err
 }

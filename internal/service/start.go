@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/language"
@@ -21,23 +23,33 @@ import (
 	"oskeld.dev/oskeld/internal/git"
 )
 
-// StartOptions say what to build. Ref is a branch, a tag or a commit; "" is the default branch.
+// StartOptions say what to build. Ref is a branch, a tag or a commit; "" is the default branch. Asks
+// are the values chosen for the file's asks, by name.
 type StartOptions struct {
-	Ref string
+	Ref   string
+	Asks  map[string]string
+	Fresh bool // take nothing over from earlier builds
 }
 
 // start gathers what is known before the transaction.
 type start struct {
 	pipeline database.Pipeline
 	by       string
+	why      view.Why
+	occurs   *database.Occurrence // what a start rule answers to, nil when somebody starts it
 	ref      string
+	moved    *git.At // where ref stood when it moved, nil for where it stands now
+	asks     map[string]string
+	fresh    bool
 	at       git.At
 	rules    version.Rules
 	facts    version.Facts
 	plan     plan.Plan
+	trust    []string // patterns of the refs that the source trusts
 	trusted  bool
 	changes  database.Changes
 	stores   map[string]database.Store
+	replaces []uuid.UUID // older builds that it stopped
 }
 
 // Start begins a build, or says in its first second why it cannot: an unreachable source, a file
@@ -48,87 +60,85 @@ func (s *Service) Start(ctx context.Context, a Actor, pipeline string, o StartOp
 	if err != nil {
 		return view.Build{}, err
 	}
-	st := &start{pipeline: p, by: a.Name, ref: o.Ref}
+	st := &start{pipeline: p, by: a.Name, why: view.Why{Kind: view.ByPerson, Says: "started by " + a.Name}, ref: o.Ref, asks: o.Asks, fresh: o.Fresh}
 	build, err := s.begin(ctx, st)
-	if err != nil {
-		if kind := fault.KindOf(err); kind != fault.KindInternal {
-			details := map[string]string{"ref": st.ref, "cause": err.Error()}
-			if err := s.DB.AddRecord(ctx, a.Name, "start refused", "pipeline "+p.Name, details); err != nil {
-				return view.Build{}, err
-			}
-		}
-		return view.Build{}, err
-	}
-	s.Hub.Tell(TopicWork, TopicBuilds)
-	return buildView(build), nil
+	return buildView(build), err
 }
 
-func (s *Service) begin(ctx context.Context, st *start) (database.Build, error) {
-	if err := s.readSource(ctx, st); err != nil {
-		return database.Build{}, err
+// begin starts a build, or leaves a record of why it did not.
+func (s *Service) begin(ctx context.Context, st *start) (build database.Build, err error) {
+	if err = s.readSource(ctx, st); err == nil {
+		err = s.refuse(ctx, st)
 	}
-	if err := s.refuse(ctx, st); err != nil {
-		return database.Build{}, err
+	if err == nil {
+		err = s.DB.Change(ctx, func(tx *database.DB) (err error) {
+			build, err = s.create(ctx, tx, st)
+			return err
+		})
 	}
-	var build database.Build
-	err := s.DB.Change(ctx, func(tx *database.DB) (err error) {
-		build, err = s.create(ctx, tx, st)
-		return err
-	})
-	return build, err
+	if err == nil {
+		s.Hub.Tell(TopicWork, TopicBuilds, TopicOrders)
+		for _, id := range st.replaces {
+			s.Hub.Tell(TopicBuild(id.String()))
+		}
+		return build, nil
+	}
+	if fault.KindOf(err) == fault.KindInternal || errors.Is(err, errOccurred) || st.occurs != nil && transient(err) {
+		return database.Build{}, err // nothing was decided
+	}
+	details := map[string]string{"ref": st.ref, "cause": err.Error()}
+	return database.Build{}, errors.Join(err, s.DB.AddRecord(ctx, st.by, "start refused", "pipeline "+st.pipeline.Name, details))
 }
 
 // readSource fetches the source and reads all that the build depends on at the commit.
 func (s *Service) readSource(ctx context.Context, st *start) error {
-	src, err := s.DB.Source(ctx, st.pipeline.SourceName)
+	source, err := s.fetchSource(ctx, st)
 	if err != nil {
 		return err
 	}
-	source, _, err := s.source(src)
+	read, err := s.readFile(ctx, source, st)
 	if err != nil {
-		return err
-	}
-	fetch, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	if err := source.Fetch(fetch); err != nil {
-		return err
-	}
-	if st.ref == "" {
-		refs, err := s.look(ctx, src)
-		if err != nil {
-			return err
-		}
-		st.ref = cmp.Or(refs.Default, "main")
-	}
-	if st.at, err = source.Resolve(ctx, st.ref); err != nil {
-		return err
-	}
-	text, err := source.File(ctx, st.at.Commit, st.pipeline.File, language.MostBytes)
-	if err != nil {
-		return err
-	}
-	read, diagnostics := language.Read(st.pipeline.File, text)
-	if n := diagnostics.Errors(); n > 0 {
-		return fault.Invalid("%s at commit %.7s cannot be used:\n%s", st.pipeline.File, st.at.Commit, diagnostics.Text()).
-			Hint("%d to mend; oskeld check shows the same before you push", n)
-	}
-	if err := sameName(st.pipeline.Name, st.pipeline.File, read); err != nil {
 		return err
 	}
 	if err := s.DB.SetSummary(ctx, st.pipeline.ID, read.Summary); err != nil {
 		return err
 	}
-	if st.plan, err = plan.Make(read); err != nil {
+	asks, err := language.Choose(read.Asks, st.asks)
+	if err != nil {
 		return err
 	}
-	st.trusted = slices.ContainsFunc(src.Trusted, func(pattern string) bool {
+	wide, err := s.expand(ctx, st.pipeline.Project, read)
+	if err != nil {
+		return err
+	}
+	if st.plan, err = plan.Make(wide, asks); err != nil {
+		return err
+	}
+	st.trusted = slices.ContainsFunc(st.trust, func(pattern string) bool {
 		ok, _ := path.Match(pattern, cmp.Or(st.at.Tag, st.at.Branch))
 		return ok
 	})
 	if err := s.versionFacts(ctx, source, st, read); err != nil {
 		return err
 	}
+	if err := s.readReuse(ctx, source, st); err != nil {
+		return err
+	}
 	return s.readChanges(ctx, source, st)
+}
+
+// readFile reads and checks the pipeline's file at the commit.
+func (s *Service) readFile(ctx context.Context, source git.Copy, st *start) (*language.Pipeline, error) {
+	text, err := source.File(ctx, st.at.Commit, st.pipeline.File, language.MostBytes)
+	if err != nil {
+		return nil, err
+	}
+	read, diagnostics := language.Read(st.pipeline.File, text)
+	if n := diagnostics.Errors(); n > 0 {
+		return nil, fault.Invalid("%s at commit %.7s cannot be used:\n%s", st.pipeline.File, st.at.Commit, diagnostics.Text()).
+			Hint("%d to mend; oskeld check shows the same before you push", n)
+	}
+	return read, sameName(st.pipeline.Name, st.pipeline.File, read)
 }
 
 func (s *Service) versionFacts(ctx context.Context, source git.Copy, st *start, read *language.Pipeline) error {
@@ -137,8 +147,13 @@ func (s *Service) versionFacts(ctx context.Context, source git.Copy, st *start, 
 	if st.at.Tag != "" && st.rules.Fits(st.at.Tag) {
 		st.facts.StartedBy = st.at.Tag
 	}
-	var err error
-	if st.facts.Nearest, st.facts.Commits, err = source.NearestTag(ctx, st.at.Commit, st.rules.Tag); err != nil {
+	tags, commits, err := source.NearestTags(ctx, st.at.Commit, st.rules.Tag)
+	if err != nil {
+		return err
+	}
+	st.facts.Nearest, st.facts.Beside = st.rules.Choose(tags)
+	st.facts.Commits = commits
+	if st.changes.Notes, err = source.Notes(ctx, st.at.Commit, st.rules.Tag, st.facts.StartedBy != ""); err != nil {
 		return err
 	}
 	if st.rules.File != "" {
@@ -174,21 +189,19 @@ func (s *Service) readChanges(ctx context.Context, source git.Copy, st *start) e
 
 // refuse checks what can be told before a number is taken.
 func (s *Service) refuse(ctx context.Context, st *start) error {
-	have, err := s.DB.Secrets(ctx, st.pipeline.Project)
-	if err != nil {
+	if err := s.refuseSecrets(ctx, st); err != nil {
 		return err
 	}
 	for _, r := range st.plan.Runs {
-		for _, name := range r.Stage.Secrets {
-			if !slices.ContainsFunc(have, func(x database.Secret) bool { return x.Name == name }) {
-				return fault.Refused("secret %s is missing, and stage %q needs it", name, r.Stage.Name).
-					Hint("oskeld secret set %s --project %s, with the value on standard input", name, st.pipeline.ProjectName)
-			}
-			if !st.trusted {
-				return fault.Refused("stage %q needs secret %s, and source %s does not trust %s", r.Stage.Name, name, st.pipeline.SourceName, cmp.Or(st.at.Tag, st.at.Branch, st.ref)).
-					Hint("oskeld source set %s --trust PATTERN, if whoever can push there may read its secrets", st.pipeline.SourceName)
+		for _, step := range r.Stage.Steps {
+			if step.Send != nil && !step.Off {
+				return fault.Refused("stage %q sends to outlet %q, which is not there", r.Title(), step.Send.Outlet).
+					Hint("take the step out, or say off = true")
 			}
 		}
+	}
+	if err := s.fetches(ctx, st.pipeline.Project, &st.plan); err != nil {
+		return err
 	}
 	st.stores = map[string]database.Store{}
 	for _, t := range st.plan.Targets() {
@@ -228,16 +241,24 @@ func (s *Service) create(ctx context.Context, tx *database.DB, st *start) (datab
 	}
 	b := database.Build{ID: newID(), Pipeline: st.pipeline.ID, PipelineName: st.pipeline.Name, Project: st.pipeline.Project, Number: number,
 		Ref: st.ref, Commit: st.at.Commit, Branch: st.at.Branch, Tag: st.at.Tag, Version: string(v), Derivation: derivation,
-		StartedBy: st.by, Trusted: st.trusted, Changes: st.changes, CreatedAt: now}
-	b.Plan, err = st.plan.Settle(scopeOf(b), map[string]string{"version": b.Version, "commit": b.Commit[:7], "branch": version.SafeBranch(b.Branch),
-		"tag": b.Tag, "number": strconv.Itoa(number), "pipeline": b.PipelineName})
+		StartedBy: st.by, Why: st.why, Trusted: st.trusted, Changes: st.changes, CreatedAt: now}
+	b.Plan, err = st.plan.Settle(scopeOf(b), braceValues(b))
 	if err != nil {
+		return b, err
+	}
+	if err := s.overlap(ctx, tx, st, &b); err != nil {
 		return b, err
 	}
 	state, effects := progress.New(b.Plan)
 	b.State, b.Cause = state.State, state.Cause
 	if err := tx.AddBuild(ctx, b, state); err != nil {
 		return b, err
+	}
+	if o := st.occurs; o != nil {
+		o.Outcome, o.Build = "started", &b.ID
+		if first, err := tx.AddOccurrence(ctx, *o); err != nil || !first {
+			return b, errors.Join(err, errOccurred)
+		}
 	}
 	for _, t := range b.Plan.Targets() {
 		if err := s.reserve(ctx, tx, b, st.stores[string(t.Store)], t); err != nil {
@@ -247,10 +268,67 @@ func (s *Service) create(ctx context.Context, tx *database.DB, st *start) (datab
 	if err := tx.AddRecord(ctx, st.by, "build started", ref(b), map[string]string{"ref": st.ref, "version": b.Version}); err != nil {
 		return b, err
 	}
-	if effects.Over { // every stage is skipped
-		return b, s.finish(ctx, tx, b, state)
+	if b.Behind != nil { // its turn comes when the earlier build has ended
+		effects.Offer = nil
+	}
+	after, over, err := s.takeOver(ctx, tx, b, state, effects.Offer)
+	if err != nil {
+		return b, err
+	}
+	if err := tx.SaveProgress(ctx, b.ID, state, after); err != nil {
+		return b, err
+	}
+	b.State, b.Cause = after.State, after.Cause
+	if effects.Over || over { // every stage is skipped, or taken over
+		return b, s.finish(ctx, tx, b, after)
 	}
 	return b, nil
+}
+
+// overlap settles what becomes of the builds of the same branch, or tag, that have not ended: they go on,
+// the new one waits for them, or it replaces them.
+func (s *Service) overlap(ctx context.Context, tx *database.DB, st *start, b *database.Build) error {
+	if b.Plan.Overlap != language.Queue && b.Plan.Overlap != language.Replace {
+		return nil
+	}
+	open, err := tx.OpenBuilds(ctx, b.Pipeline, b.Branch, b.Tag)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	if b.Plan.Overlap == language.Queue {
+		b.Behind = &open[len(open)-1]
+		return nil
+	}
+	st.replaces = open
+	for _, id := range open {
+		if err := s.replace(ctx, tx, id, *b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// replace stops a build because a newer one takes its place.
+func (s *Service) replace(ctx context.Context, tx *database.DB, id uuid.UUID, by database.Build) error {
+	old, err := tx.BuildByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	before, err := tx.Progress(ctx, old)
+	if err != nil {
+		return err
+	}
+	after, effects := before.Apply(progress.Stop{Cause: "replaced by build " + ref(by)})
+	if !effects.Applied {
+		return nil
+	}
+	if err := tx.SaveProgress(ctx, id, before, after); err != nil {
+		return err
+	}
+	if err := tx.AddRecord(ctx, by.StartedBy, "build replaced", ref(old), map[string]string{"by": ref(by)}); err != nil || !effects.Over {
+		return err
+	}
+	return s.finish(ctx, tx, old, after)
 }
 
 // reserve holds (store, name, version) for what the build will deliver.
@@ -295,8 +373,15 @@ func scopeOf(b database.Build) condition.Scope {
 	return condition.Scope{
 		Build:   condition.Build{Pipeline: b.PipelineName, Number: b.Number, By: b.StartedBy},
 		Source:  condition.Source{Commit: b.Commit, Branch: b.Branch, Tag: b.Tag, Changed: b.Changes.Paths},
-		Version: b.Version,
+		Version: b.Version, Asks: b.Plan.Asks,
 	}
+}
+
+// braceValues are what {names} in braces stand for in a build.
+func braceValues(b database.Build) map[string]string {
+	at := b.CreatedAt.UTC()
+	return map[string]string{"version": b.Version, "commit": b.Commit[:7], "branch": version.SafeBranch(b.Branch), "tag": b.Tag,
+		"number": strconv.Itoa(b.Number), "pipeline": b.PipelineName, "date": at.Format("20060102"), "time": at.Format("150405")}
 }
 
 func ref(b database.Build) string { return b.PipelineName + "/" + strconv.Itoa(b.Number) }

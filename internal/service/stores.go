@@ -177,19 +177,21 @@ func (s *Service) Artifacts(ctx context.Context, a Actor, store string) ([]view.
 	return mapped(list, artifactView), err
 }
 
-// resolve finds the artifact that a reference names.
-func (s *Service) resolve(ctx context.Context, a Actor, ref artifact.Ref) (database.Admission, error) {
-	if ref.Mark == "" {
-		return s.admissionFor(ctx, a, string(ref.Store), string(ref.Name), string(ref.Version))
-	}
-	if _, err := s.storeFor(ctx, a, string(ref.Store), Read); err != nil {
+// resolve finds the artifact that somebody wants, by version, range or mark.
+func (s *Service) resolve(ctx context.Context, a Actor, ref string) (database.Admission, error) {
+	w, err := artifact.ParseWanted(ref)
+	if err != nil {
 		return database.Admission{}, err
 	}
-	return s.DB.AdmissionAt(ctx, string(ref.Store), string(ref.Name), string(ref.Mark))
+	store, err := s.storeFor(ctx, a, string(w.Store), Read)
+	if err != nil {
+		return database.Admission{}, err
+	}
+	return s.wanted(ctx, store, w)
 }
 
 // Artifact shows an artifact with its files and how it got there.
-func (s *Service) Artifact(ctx context.Context, a Actor, ref artifact.Ref) (view.ArtifactDetail, error) {
+func (s *Service) Artifact(ctx context.Context, a Actor, ref string) (view.ArtifactDetail, error) {
 	adm, err := s.resolve(ctx, a, ref)
 	if err != nil {
 		return view.ArtifactDetail{}, err

@@ -65,7 +65,7 @@ func (s *Service) Trace(ctx context.Context, a Actor, digest artifact.Digest) (v
 
 // Statements gives the signed envelopes about an artifact's content.
 func (s *Service) Statements(ctx context.Context, a Actor, ref artifact.Ref) ([][]byte, error) {
-	adm, err := s.resolve(ctx, a, ref)
+	adm, err := s.resolve(ctx, a, ref.String())
 	if err != nil {
 		return nil, err
 	}

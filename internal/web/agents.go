@@ -16,6 +16,9 @@ import (
 // holdCall is how long a call for work or orders is held open.
 const holdCall = 25 * time.Second
 
+// mostReport is the largest report of an agent, in bytes: it lists each carried and delivered file.
+const mostReport = 64 << 20
+
 // agents is the protocol between agents and the service.
 func (s *Server) agents() {
 	svc := s.service
@@ -66,7 +69,7 @@ func (s *Server) agents() {
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/orders", orders(true))
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/report", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 		var r assignment.Report
-		if err := readJSON(c, &r); err != nil {
+		if err := readJSONOf(c, &r, mostReport); err != nil {
 			return err
 		}
 		if err := svc.Report(ctx, *a.Agent, r); err != nil {

@@ -85,7 +85,11 @@ func (s *Server) api() huma.API {
 	ops := operations{s, api}
 	s.sessions(ops)
 	s.setup(ops)
+	s.manageAgents(ops)
 	s.builds(ops)
+	s.pipelineFiles(ops)
+	s.starts(ops)
+	s.caches(ops)
 	s.stores(ops)
 	s.add(service.Open, fiber.MethodGet, "/api/v1/openapi.json", func(_ context.Context, c fiber.Ctx, _ service.Actor) error {
 		text, err := json.Marshal(api.OpenAPI())
@@ -217,8 +221,10 @@ func (s *Server) sessions(ops operations) {
 		})
 }
 
-func readJSON(c fiber.Ctx, into any) error {
-	d := json.NewDecoder(limited(bodyOf(c), mostJSON))
+func readJSON(c fiber.Ctx, into any) error { return readJSONOf(c, into, mostJSON) }
+
+func readJSONOf(c fiber.Ctx, into any, most int64) error {
+	d := json.NewDecoder(limited(bodyOf(c), most))
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil {
 		return fault.Invalid("the body is not the JSON that is wanted: %v", err)
@@ -241,6 +247,16 @@ func (s *Server) setup(ops operations) {
 	operate(ops, service.Own, http.MethodPost, "/projects", "project-add", "Make a project",
 		func(ctx context.Context, a service.Actor, in *newProject) (view.Project, error) {
 			return svc.AddProject(ctx, a, in.Body.Name, in.Body.Summary)
+		})
+	type setProject struct {
+		ByName
+		Body struct {
+			MostPlaces int `json:"most_places" minimum:"0" maximum:"100000" doc:"how many places its builds may have at a time; 0: no limit"`
+		}
+	}
+	operate(ops, service.Own, http.MethodPut, "/projects/{name}", "project-set", "Limit how many places a project's builds may have at a time",
+		func(ctx context.Context, a service.Actor, in *setProject) (view.Project, error) {
+			return svc.SetMostPlaces(ctx, a, in.Name, in.Body.MostPlaces)
 		})
 	operate(ops, service.Read, http.MethodGet, "/projects/{name}/members", "members", "List a project's people",
 		func(ctx context.Context, a service.Actor, in *ByName) (listed[view.Member], error) {
@@ -266,9 +282,14 @@ func (s *Server) setup(ops operations) {
 		Key      string   `json:"key,omitempty" doc:"SSH private key"`
 		Open     bool     `json:"open,omitempty" doc:"forget the credential"`
 		Trusted  []string `json:"trusted,omitempty"`
+		PollS    *int     `json:"poll_s,omitempty" minimum:"0" maximum:"86400" doc:"how often it is looked at for pushes, in seconds; 0: only after signed calls"`
 	}
 	options := func(b sourceBody) service.SourceOptions {
 		o := service.SourceOptions{URL: b.URL, Trusted: b.Trusted}
+		if b.PollS != nil {
+			poll := time.Duration(*b.PollS) * time.Second
+			o.Poll = &poll
+		}
 		if b.Open || b.Password != "" || b.Key != "" {
 			o.Credential = &service.Credential{User: b.User, Password: b.Password, Key: b.Key}
 		}
@@ -301,33 +322,27 @@ func (s *Server) setup(ops operations) {
 	type setSecret struct {
 		SecretAt
 		Body struct {
-			Value string `json:"value" maxLength:"65536"`
+			Value          string   `json:"value" maxLength:"65536"`
+			Pipeline       string   `json:"pipeline,omitempty" maxLength:"100" doc:"keep it for this pipeline alone"`
+			AdmitPipelines []string `json:"admit_pipelines,omitempty" maxItems:"100" doc:"none named: all of the project"`
+			AdmitRefs      []string `json:"admit_refs,omitempty" maxItems:"100" doc:"patterns of branches and tags; none named: all that its source trusts"`
 		}
 	}
-	operate(ops, service.BuildIt, http.MethodGet, "/projects/{name}/secrets", "secrets", "List a project's secrets, without values",
+	operate(ops, service.BuildIt, http.MethodGet, "/projects/{name}/secrets", "secrets", "List the secrets of a project and of its pipelines, without values",
 		func(ctx context.Context, a service.Actor, in *ByName) (listed[view.Secret], error) {
 			return all(svc.Secrets(ctx, a, in.Name))
 		})
 	operate(ops, service.Manage, http.MethodPut, "/projects/{name}/secrets/{secret}", "secret-set", "Keep a secret",
 		func(ctx context.Context, a service.Actor, in *setSecret) (done, error) {
-			return done{true}, svc.SetSecret(ctx, a, in.Name, in.Secret, in.Body.Value)
+			return done{true}, svc.SetSecret(ctx, a, in.Name, in.Secret, in.Body.Value,
+				service.SecretOptions{Pipeline: in.Body.Pipeline, AdmitPipelines: in.Body.AdmitPipelines, AdmitRefs: in.Body.AdmitRefs})
 		})
 	operate(ops, service.Manage, http.MethodDelete, "/projects/{name}/secrets/{secret}", "secret-remove", "Forget a secret",
-		func(ctx context.Context, a service.Actor, in *SecretAt) (done, error) {
-			return done{true}, svc.RemoveSecret(ctx, a, in.Name, in.Secret)
-		})
-	operate(ops, service.Known, http.MethodGet, "/agents", "agents", "List agents",
-		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Agent], error) {
-			return all(svc.Agents(ctx, a))
-		})
-	operate(ops, service.Own, http.MethodPost, "/agents", "agent-add", "Make a token with which one agent may join",
-		func(ctx context.Context, a service.Actor, _ *none) (map[string]string, error) {
-			token, err := svc.AddJoinToken(ctx, a)
-			return map[string]string{"token": token}, err
-		})
-	operate(ops, service.Own, http.MethodDelete, "/agents/{name}", "agent-remove", "Bar an agent",
-		func(ctx context.Context, a service.Actor, in *ByName) (done, error) {
-			return done{true}, svc.RemoveAgent(ctx, a, in.Name)
+		func(ctx context.Context, a service.Actor, in *struct {
+			SecretAt
+			Pipeline string `query:"pipeline" maxLength:"100" doc:"the one that is kept for this pipeline alone"`
+		}) (done, error) {
+			return done{true}, svc.RemoveSecret(ctx, a, in.Name, in.Pipeline, in.Secret)
 		})
 }
 
@@ -355,12 +370,14 @@ func (s *Server) builds(ops operations) {
 	type startBuild struct {
 		ByName
 		Body struct {
-			Ref string `json:"ref,omitempty" maxLength:"300" doc:"branch, tag or commit; the default branch if empty"`
+			Ref   string            `json:"ref,omitempty" maxLength:"300" doc:"branch, tag or commit; the default branch if empty"`
+			Asks  map[string]string `json:"asks,omitempty" doc:"values for the file's asks, by name; a flag is true or false"`
+			Fresh bool              `json:"fresh,omitempty" doc:"take nothing over from earlier builds"`
 		}
 	}
 	operate(ops, service.BuildIt, http.MethodPost, "/pipelines/{name}/builds", "start", "Start a build",
 		func(ctx context.Context, a service.Actor, in *startBuild) (view.Build, error) {
-			return svc.Start(ctx, a, in.Name, service.StartOptions{Ref: in.Body.Ref})
+			return svc.Start(ctx, a, in.Name, service.StartOptions{Ref: in.Body.Ref, Asks: in.Body.Asks, Fresh: in.Body.Fresh})
 		})
 	type builds struct {
 		ByName
@@ -388,6 +405,17 @@ func (s *Server) builds(ops operations) {
 	operate(ops, service.BuildIt, http.MethodPost, "/builds/{pipeline}/{number}/stop", "stop", "Stop a build",
 		func(ctx context.Context, a service.Actor, in *ByBuild) (view.Build, error) {
 			return svc.Stop(ctx, a, in.Pipeline, in.Number)
+		})
+	operate(ops, service.BuildIt, http.MethodPost, "/builds/{pipeline}/{number}/again", "again", "Start a new build as this one was started: the same commit, the same asks",
+		func(ctx context.Context, a service.Actor, in *struct {
+			ByBuild
+			Fresh bool `query:"fresh" doc:"take nothing over from earlier builds"`
+		}) (view.Build, error) {
+			return svc.Again(ctx, a, in.Pipeline, in.Number, in.Fresh)
+		})
+	operate(ops, service.BuildIt, http.MethodPost, "/builds/{pipeline}/{number}/round", "renew", "Have another go at what did not pass: a new round of the same build",
+		func(ctx context.Context, a service.Actor, in *ByBuild) (view.Build, error) {
+			return svc.Renew(ctx, a, in.Pipeline, in.Number)
 		})
 	type lines struct {
 		ByBuild
@@ -453,15 +481,11 @@ func (s *Server) stores(ops operations) {
 			return svc.Ladder(ctx, a, in.Name, in.Artifact)
 		})
 	type byRef struct {
-		Ref string `query:"ref" required:"true" maxLength:"400" doc:"STORE/NAME@VERSION or STORE/NAME:MARK"`
+		Ref string `query:"ref" required:"true" maxLength:"400" doc:"STORE/NAME@VERSION, STORE/NAME@RANGE or STORE/NAME:MARK"`
 	}
 	operate(ops, service.Read, http.MethodGet, "/artifact", "artifact", "Show an artifact with its files and how it got there",
 		func(ctx context.Context, a service.Actor, in *byRef) (view.ArtifactDetail, error) {
-			ref, err := artifact.ParseRef(in.Ref)
-			if err != nil {
-				return view.ArtifactDetail{}, err
-			}
-			return svc.Artifact(ctx, a, ref)
+			return svc.Artifact(ctx, a, in.Ref)
 		})
 	operate(ops, service.Read, http.MethodGet, "/statements", "statements", "The signed statements about an artifact, as DSSE envelopes",
 		func(ctx context.Context, a service.Actor, in *byRef) (listed[json.RawMessage], error) {

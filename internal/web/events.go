@@ -122,13 +122,14 @@ func (s *Server) text(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 	if err != nil {
 		return fault.Missing("no stage run %q", strings.Clone(c.Params("run")))
 	}
-	if _, err := s.service.Lines(ctx, a, pipeline, number, run, 0, 1, 1); err != nil {
+	fence := fiber.Query[int64](c, "fence") // of an earlier hand-out; the newest if 0
+	if _, err := s.service.Lines(ctx, a, pipeline, number, run, fence, 1, 1); err != nil {
 		return err
 	}
 	c.Set(fiber.HeaderContentType, "text/plain; charset=utf-8")
 	c.Set(fiber.HeaderContentDisposition, fmt.Sprintf("attachment; filename=%q", fmt.Sprintf("%s-%d-%d.log", pipeline, number, run)))
 	return c.SendStreamWriter(func(w *bufio.Writer) {
-		_ = s.service.Text(s.base, a, pipeline, number, run, func(text string) error {
+		_ = s.service.Text(s.base, a, pipeline, number, run, fence, func(text string) error {
 			if _, err := w.WriteString(text); err != nil {
 				return err
 			}

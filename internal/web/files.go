@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/hex"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/bundle"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/service"
 )
@@ -64,6 +66,43 @@ func (s *Server) blobs() {
 		return nil
 	})
 	s.add(service.AsStage, fiber.MethodPatch, "/blobs/:digest", s.part)
+	s.add(service.AsStage, fiber.MethodPost, "/blobs/bundle", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
+		if err := s.service.UploadAll(ctx, a, bundle.NewReader(limited(bodyOf(c), 2*bundle.MostBytes))); err != nil {
+			return err
+		}
+		return c.JSON(done{true})
+	})
+	s.add(service.AsStage, fiber.MethodPost, "/blobs/carried", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
+		var in struct {
+			Digests []artifact.Digest `json:"digests"`
+		}
+		if err := readJSON(c, &in); err != nil {
+			return err
+		}
+		if len(in.Digests) > bundle.MostFiles {
+			return fault.Invalid("more than %d digests", bundle.MostFiles).On("digests")
+		}
+		// Gathered first, so that a file that is not there is an error and not a stream that breaks off.
+		var out bytes.Buffer
+		if err := s.service.CarriedAll(ctx, a, in.Digests, bundle.NewWriter(&limitedBuffer{&out, 2 * bundle.MostBytes})); err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, fiber.MIMEOctetStream)
+		return c.Send(out.Bytes())
+	})
+}
+
+// limitedBuffer refuses to grow beyond a number of bytes.
+type limitedBuffer struct {
+	*bytes.Buffer
+	most int
+}
+
+func (b *limitedBuffer) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > b.most {
+		return 0, fault.Invalid("the files have more than %d bytes together", b.most).Hint("ask for fewer at a time")
+	}
+	return b.Buffer.Write(p)
 }
 
 // part takes bytes of an upload from Upload-Offset on; with Upload-Complete: ?1 they are the last.

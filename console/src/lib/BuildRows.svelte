@@ -36,7 +36,7 @@
             {b.cause && b.state !== 'passed' ? b.cause : b.subject}
           </td>
           <td class="number">{length(total(b))}</td>
-          <td>{b.started_by}</td>
+          <td class="whitespace-nowrap">{b.started_by}</td>
           <td class="whitespace-nowrap text-quiet">{ago(b.created_at)}</td>
         </tr>
       {/each}

@@ -4,7 +4,7 @@
   import { untrack } from 'svelte';
   import type { LogLine, StageRun } from './api';
   import { pieces } from './ansi';
-  import { length } from './format';
+  import { length, title } from './format';
 
   let { run, lines, textAddress }: { run: StageRun; lines: LogLine[]; textAddress: string } = $props();
 
@@ -85,7 +85,7 @@
 
 <div class="mb-1.5 flex flex-wrap items-center justify-between gap-2">
   <h2>
-    {run.name} <span class="font-normal text-quiet">{run.agent ? `on ${run.agent}` : ''}</span>
+    {title(run)} <span class="font-normal text-quiet">{run.agent ? `on ${run.agent}` : ''}</span>
   </h2>
   <div class="flex flex-wrap items-center gap-x-3 gap-y-1 text-[13px] whitespace-nowrap text-quiet">
     <span class="tabular-nums">{lines.length} {lines.length === 1 ? 'line' : 'lines'}</span>
@@ -111,7 +111,7 @@
   onscroll={scrolled}
   class="mono h-[460px] overflow-auto rounded-md border border-edge bg-raised text-[13px] leading-5"
   role="log"
-  aria-label="log of {run.name}"
+  aria-label="log of {title(run)}"
   tabindex="0"
 >
   {#if rows.length === 0}

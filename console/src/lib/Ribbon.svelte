@@ -2,7 +2,7 @@
   // One row a stage run over a common time axis: hatched while waiting, dotted while preparing or
   // delivering, solid while working. Lines tie a stage to what it waited for; the critical path is dark.
   import type { BuildDetail, StageRun } from './api';
-  import { clock, length } from './format';
+  import { clock, length, title } from './format';
   import Mark from './Mark.svelte';
   import Patterns from './Patterns.svelte';
 
@@ -15,7 +15,8 @@
     return () => clearInterval(tick);
   });
 
-  const left = $derived(width < 600 ? 124 : 190);
+  const longest = $derived(Math.max(...build.runs.map((r) => title(r).length)));
+  const left = $derived(width < 600 ? 124 : Math.min(270, Math.max(190, 70 + 7.4 * longest)));
   const right = $derived(width < 600 ? 12 : 90);
   const row = 25;
   const top = 22;
@@ -111,8 +112,8 @@
         />
       {/if}
       {#if right > 20}<text x={width - right + 10} y={y(i) + 17} class="fill-quiet text-[12px]">{r.agent}</text>{/if}
-      {#if r.state === 'skipped' || (r.state === 'waiting' && !r.ready_at)}
-        <text x={left + 4} y={y(i) + 17} class="fill-quiet text-[12px]">{r.cause || r.wants}</text>
+      {#if r.state === 'skipped' || r.state === 'reused' || (r.state === 'waiting' && !r.ready_at)}
+        <text x={left + 8} y={y(i) + 17} class="fill-quiet text-[12px]">{r.cause || r.wants}</text>
       {:else if r.working_ms > 0}
         {@const bar = bars(r).find((b) => b.kind === 'working')}
         {@const from = bar ? x(bar.from) : 0}
@@ -137,7 +138,11 @@
       style:height="{row - 1}px"
       style:width="{left - 14}px"
     >
-      <Mark state={r.state} /><span class="truncate">{r.name}</span><span class="sr-only">{r.state}</span>
+      <Mark state={r.state} /><span class="truncate" title={title(r)}
+        >{#if !r.variant || width >= 600}{r.name}{/if}{#if r.variant}<span
+            class="font-normal text-quiet {width >= 600 ? 'ml-1.5' : ''}">{r.variant}</span
+          >{/if}</span
+      ><span class="sr-only">{r.name} {r.state}</span>
     </button>
   {/each}
 </div>

@@ -38,4 +38,7 @@ export function moment(at: string): string {
   });
 }
 
+/** A stage run's stage with the values of its variant. */
+export const title = (r: { name: string; variant: string }) => `${r.name} ${r.variant}`.trimEnd();
+
 export const short = (commit: string) => commit.slice(0, 7);

@@ -1,9 +1,10 @@
 <script lang="ts">
   import Button from 'flowbite-svelte/Button.svelte';
   import { api, Failure, got, type BuildDetail, type LogLine, type Schemas } from '../lib/api';
-  import { length, moment, short, size } from '../lib/format';
+  import { length, moment, short, size, title } from '../lib/format';
   import Log from '../lib/Log.svelte';
   import Mark from '../lib/Mark.svelte';
+  import QuietButton from '../lib/QuietButton.svelte';
   import Ribbon from '../lib/Ribbon.svelte';
   import Trail from '../lib/Trail.svelte';
   import Trouble from '../lib/Trouble.svelte';
@@ -59,12 +60,14 @@
     }
   }
 
+  let rounds = $state(0); // begun from here
   $effect(() => {
+    void rounds;
     let source: EventSource | undefined;
     got(api.GET('/api/v1/builds/{pipeline}/{number}', { params: { path: { pipeline, number } } })).then(
       (d) => {
         build = d;
-        chosen = choose(d);
+        if (chosen < 0) chosen = choose(d);
         if (d.ended_at) return;
         source = new EventSource(`${address}/follow`);
         source.addEventListener('build', (e) => {
@@ -101,12 +104,19 @@
     refused = undefined;
     try {
       const b = await got(
-        api.POST('/api/v1/pipelines/{name}/builds', {
-          params: { path: { name: pipeline } },
-          body: { ref: build?.ref ?? '' },
-        }),
+        api.POST('/api/v1/builds/{pipeline}/{number}/again', { params: { path: { pipeline, number } } }),
       );
       navigate('/pipelines/:pipeline/:number', { params: { pipeline, number: String(b.number) } });
+    } catch (e) {
+      refused = e as Failure;
+    }
+  }
+  async function renew() {
+    refused = undefined;
+    try {
+      await got(api.POST('/api/v1/builds/{pipeline}/{number}/round', { params: { path: { pipeline, number } } }));
+      asked.length = 0;
+      rounds++;
     } catch (e) {
       refused = e as Failure;
     }
@@ -115,6 +125,8 @@
     build ? (build.ended_at ? Date.parse(build.ended_at) : Date.now()) - Date.parse(build.created_at) : 0,
   );
   const run = $derived(build?.runs[chosen]);
+  const tests = $derived(build?.runs.filter((r) => r.tests) ?? []);
+  const notes = $derived(build?.runs.flatMap((r) => r.notes.map((text) => ({ from: title(r), text }))) ?? []);
 </script>
 
 <svelte:head><title>{pipeline} / {number} · Oskeld</title></svelte:head>
@@ -124,18 +136,21 @@
   <div class="flex flex-wrap items-center justify-between gap-3">
     <h1 class="flex flex-wrap items-center gap-2.5">
       <Mark state={build.state} size={22} />
-      {pipeline} / {number} <span class="mono text-[17px] font-normal text-quiet">{build.version}</span>
+      {pipeline} / {number}
+      <span class="mono text-[17px] font-normal text-quiet"
+        >{build.version}{build.round > 1 ? `, round ${build.round}` : ''}</span
+      >
     </h1>
     <div class="flex gap-2">
       {#if build.ended_at}
-        <Button size="sm" onclick={again}>Start {build.tag || build.branch || short(build.commit)} again</Button>
+        {#if build.state === 'passed'}
+          <Button size="sm" onclick={again}>Build it again</Button>
+        {:else}
+          <QuietButton onclick={again}>Build it again</QuietButton>
+          <Button size="sm" onclick={renew}>Go on with what did not pass</Button>
+        {/if}
       {:else}
-        <Button
-          size="sm"
-          color="alternative"
-          onclick={stop}
-          class="border-edge bg-raised text-ink dark:bg-raised dark:text-ink">Stop</Button
-        >
+        <QuietButton onclick={stop}>Stop</QuietButton>
       {/if}
     </div>
   </div>
@@ -163,13 +178,15 @@
       {/if}
     </section>
     <div class="grid min-w-0 content-start gap-5">
-      {#if build.runs.some((r) => r.tests)}
+      {#if tests.length > 0}
         <section>
           <h2>
             {build.failed_tests.length > 0 ? 'Failing tests' : 'Tests'}
             <span class="font-normal text-quiet">
-              {#each build.runs.filter((r) => r.tests) as r (r.index)}{r.tests?.total} ran, {r.tests?.failed} failed in {r.name}
-              {/each}
+              {tests.reduce((n, r) => n + (r.tests?.total ?? 0), 0)} ran, {tests.reduce(
+                (n, r) => n + (r.tests?.failed ?? 0),
+                0,
+              )} failed in {tests.map(title).join(', ')}
             </span>
           </h2>
           <table class="rows">
@@ -251,10 +268,75 @@
           </tbody>
         </table>
       </section>
+      {#if build.runs.some((r) => r.exports.length > 0)}
+        <section>
+          <h2>Exports</h2>
+          <table class="rows">
+            <tbody>
+              {#each build.runs.flatMap( (r) => r.exports.map( (e) => ({ ...e, from: title(r) }) ) ) as e (e.name + e.variant)}
+                <tr
+                  ><td class="mono">{e.name}</td><td class="mono w-full whitespace-pre-wrap">{e.text}</td><td
+                    class="whitespace-nowrap text-quiet">{e.from}</td
+                  ></tr
+                >
+              {/each}
+            </tbody>
+          </table>
+        </section>
+      {/if}
+      {#if notes.length > 0}
+        <section>
+          <h2>Notes</h2>
+          {#each notes as n (n.from + n.text)}<p><span class="text-quiet">{n.from}:</span> {n.text}</p>{/each}
+        </section>
+      {/if}
+      {#if build.runs.some((r) => r.reuse)}
+        <section>
+          <h2>Reuse</h2>
+          {#each build.runs.filter((r) => r.reuse) as r (r.index)}<p>
+              <span class="text-quiet">{title(r)}:</span>
+              {r.reuse}
+            </p>{/each}
+        </section>
+      {/if}
+      {#if build.round > 1}
+        <section>
+          <h2>Earlier rounds</h2>
+          <ul class="grid gap-1">
+            {#each build.runs as r (r.index)}
+              {#each r.earlier as e (e.round)}
+                <li>
+                  <Mark state={e.state} /> <b>{title(r)}</b>
+                  <span class="text-quiet">round {e.round}{e.agent ? ` on ${e.agent}` : ''}:</span>
+                  {e.cause.split('\n')[0] || e.state}
+                  {#if e.fence > 0}<a class="plain" href="{address}/runs/{r.index}/text?fence={e.fence}">its log</a
+                    >{/if}
+                </li>
+              {/each}
+            {/each}
+          </ul>
+        </section>
+      {/if}
+      {#if build.why.says && build.why.says !== `started by ${build.started_by}`}
+        <section>
+          <h2>Why</h2>
+          <p class="text-quiet">{build.why.says}</p>
+        </section>
+      {/if}
       <section>
         <h2>Version</h2>
         <p class="text-quiet">{build.derivation}</p>
       </section>
+      {#if build.asks.length > 0}
+        <section>
+          <h2>Asks</h2>
+          <p>
+            {#each build.asks as a (a.name)}<span class="mr-4"
+                ><span class="text-quiet">{a.name}</span> <b>{a.text || 'nothing'}</b></span
+              >{/each}
+          </p>
+        </section>
+      {/if}
     </div>
   </div>
 {/if}

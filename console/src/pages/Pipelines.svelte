@@ -11,7 +11,10 @@
 </script>
 
 <svelte:head><title>Pipelines · Oskeld</title></svelte:head>
-<h1 class="mb-3">Pipelines</h1>
+<div class="mb-3 flex flex-wrap items-end justify-between gap-3">
+  <h1>Pipelines</h1>
+  <a class="plain" href="/new-pipeline">Add a pipeline</a>
+</div>
 {#if pipelines.failure}<Trouble failure={pipelines.failure} />{/if}
 {#if pipelines.value?.length === 0}
   <Empty say="No pipeline yet. Bind a source and its file:" command="oskeld pipeline add NAME --source SOURCE" />

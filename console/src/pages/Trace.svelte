@@ -1,6 +1,6 @@
 <script lang="ts">
   import { api, got } from '../lib/api';
-  import { ago, short } from '../lib/format';
+  import { ago, short, title } from '../lib/format';
   import { live } from '../lib/live.svelte';
   import Mark from '../lib/Mark.svelte';
   import Trail from '../lib/Trail.svelte';
@@ -64,7 +64,7 @@
           <tbody>
             {#each b.runs as r (r.index)}
               <tr
-                ><td><Mark state={r.state} /> {r.name}</td><td>{r.agent}</td><td class="number"
+                ><td><Mark state={r.state} /> {title(r)}</td><td>{r.agent}</td><td class="number"
                   >{r.tests ? `${r.tests.passed} of ${r.tests.total}` : ''}</td
                 ></tr
               >

@@ -9,10 +9,13 @@ import (
 	"archive/zip"
 	"compress/flate"
 	"compress/gzip"
+	"errors"
 	"io"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // Entry is a file to pack. Size in bytes must be what Open gives.
@@ -75,7 +78,21 @@ func Zip(w io.Writer, entries []Entry) error {
 // TarGz writes the entries as a POSIX tar (ustar, pax where needed) in gzip without name and time.
 func TarGz(w io.Writer, entries []Entry) error {
 	g := gzip.NewWriter(w)
-	t := tar.NewWriter(g)
+	return errors.Join(writeTar(g, entries), g.Close())
+}
+
+// TarZst writes the entries as a POSIX tar in zstd (RFC 8878), by one worker, so that the bytes do
+// not depend on the machine.
+func TarZst(w io.Writer, entries []Entry) error {
+	z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	return errors.Join(writeTar(z, entries), z.Close())
+}
+
+func writeTar(w io.Writer, entries []Entry) error {
+	t := tar.NewWriter(w)
 	for _, e := range sorted(entries) {
 		h := &tar.Header{Typeflag: tar.TypeReg, Name: e.Path, Size: e.Size, Mode: e.mode(), ModTime: Moment}
 		if err := t.WriteHeader(h); err != nil {
@@ -85,8 +102,5 @@ func TarGz(w io.Writer, entries []Entry) error {
 			return err
 		}
 	}
-	if err := t.Close(); err != nil {
-		return err
-	}
-	return g.Close()
+	return t.Close()
 }

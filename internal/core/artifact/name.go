@@ -20,7 +20,10 @@ import (
 // letter or digit, then letters, digits, ".", "_" and "-"; 1 to 100 bytes; never "..".
 type Name string
 
-var nameRule = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+// NamePattern is the form of a Name, which besides holds no "..".
+const NamePattern = `^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`
+
+var nameRule = regexp.MustCompile(NamePattern)
 
 // ParseName checks a name; what says which thing it names, for the error.
 func ParseName(what, text string) (Name, error) {

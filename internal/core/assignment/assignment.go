@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/cache"
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/language"
@@ -32,9 +33,12 @@ type Assignment struct {
 	Env      map[string]string `json:"env" doc:"for every step"`
 	Secrets  map[string]string `json:"secrets"`
 	Scope    condition.Scope   `json:"scope"`
+	Names    condition.Names   `json:"names" doc:"what conditions may refer to"`
+	Values   map[string]string `json:"values" doc:"what stamps know by {name}, besides asks and the variant"`
 	Runs     []Run             `json:"runs"`
 	Carried  []artifact.File   `json:"carried" doc:"files of earlier stages, laid into the workspace"`
 	Stopping bool              `json:"stopping"`
+	Trusted  bool              `json:"trusted" doc:"what it makes may be kept in caches"`
 }
 
 // Source is where to check out from. The credential never enters a step.
@@ -50,11 +54,13 @@ type Source struct {
 // Run is a stage to run. Passed ones run again only to make the workspace. Follows is an index
 // into Assignment.Runs, -1 for none.
 type Run struct {
-	Index   int            `json:"index"`
-	Follows int            `json:"follows"`
-	Passed  bool           `json:"passed"`
-	Skip    bool           `json:"skip"`
-	Stage   language.Stage `json:"stage"`
+	Index   int              `json:"index"`
+	Follows int              `json:"follows"`
+	Passed  bool             `json:"passed"`
+	Skip    bool             `json:"skip"`
+	Late    bool             `json:"late" doc:"its when is told when it comes to run"`
+	Variant language.Variant `json:"variant"`
+	Stage   language.Stage   `json:"stage"`
 }
 
 // EventKind of an Event.
@@ -73,12 +79,30 @@ type Event struct {
 	Steps []view.Step `json:"steps"`
 	view.Times
 	// The rest belongs to an end.
-	State      progress.State  `json:"state,omitempty"`
-	Cause      string          `json:"cause,omitempty"`
-	Notes      []string        `json:"notes,omitempty"`
-	Tests      *Tests          `json:"tests,omitempty"`
-	Carried    []artifact.File `json:"carried,omitempty"`
-	Deliveries []Delivery      `json:"deliveries,omitempty"`
+	State      progress.State     `json:"state,omitempty"`
+	Cause      string             `json:"cause,omitempty"`
+	Notes      []string           `json:"notes,omitempty"`
+	Tests      *Tests             `json:"tests,omitempty"`
+	Exports    []condition.Export `json:"exports,omitempty"`
+	Carried    []artifact.File    `json:"carried,omitempty"`
+	Deliveries []Delivery         `json:"deliveries,omitempty"`
+	Caches     []CacheSaved       `json:"caches,omitempty"`
+}
+
+// CacheFound answers whoever looks for a cache: its packed bytes and the build that saved it, or why
+// there is none.
+type CacheFound struct {
+	Digest artifact.Digest `json:"sha256,omitempty"`
+	Size   int64           `json:"size,omitempty"`
+	From   string          `json:"from,omitempty"`
+	Why    string          `json:"why,omitempty"`
+}
+
+// CacheSaved is a cache whose packed bytes were sent.
+type CacheSaved struct {
+	Basis  cache.Basis     `json:"basis"`
+	Digest artifact.Digest `json:"sha256"`
+	Size   int64           `json:"size"`
 }
 
 // Tests is what a stage run's reports said: the sum, and the failed ones whole.

@@ -2,6 +2,7 @@ package condition
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -18,9 +19,10 @@ type part struct {
 	named bool
 }
 
-// BraceError is a mistake in a template. Offset counts bytes from 0.
+// BraceError is a mistake in a template. Offset and Length count bytes, from 0.
 type BraceError struct {
 	Offset  int
+	Length  int
 	Message string
 	Advice  string
 }
@@ -43,19 +45,22 @@ func ParseTemplate(text string, known []string) (Template, error) {
 			plain.WriteByte(text[i])
 			i += 2
 		case text[i] == '}':
-			return t, &BraceError{i, "a brace closes that was not opened", "write }} for a literal brace"}
+			return t, &BraceError{i, 1, "a brace closes that was not opened", "write }} for a literal brace"}
 		case text[i] == '{':
 			end := strings.IndexByte(text[i:], '}')
 			if end < 0 {
-				return t, &BraceError{i, "a brace is not closed", "write {{ for a literal brace"}
+				return t, &BraceError{i, 1, "a brace is not closed", "write {{ for a literal brace"}
 			}
 			name := text[i+1 : i+end]
+			if inner := strings.IndexByte(name, '{'); inner >= 0 {
+				return t, &BraceError{i + 1 + inner, 1, "a brace opens inside braces", "write {{ for a literal brace"}
+			}
 			if !slices.Contains(known, name) {
 				advice := "known here: {" + strings.Join(known, "}, {") + "}"
 				if near := files.Closest(name, known); near != "" {
 					advice = fmt.Sprintf("did you mean {%s}?", near)
 				}
-				return t, &BraceError{i, fmt.Sprintf("{%s} is not known here", name), advice}
+				return t, &BraceError{i, end + 1, fmt.Sprintf("{%s} is not known here", name), advice}
 			}
 			flush()
 			t.parts = append(t.parts, part{name, true})
@@ -90,4 +95,51 @@ func (t Template) Fill(values map[string]string) string {
 		}
 	}
 	return b.String()
+}
+
+// Alternatives doubles the braces of a pattern's alternatives, as in "*.{js,css}", so that a template
+// keeps them: what holds a comma is no name.
+func Alternatives(pattern string) string {
+	var b strings.Builder
+	for i := 0; i < len(pattern); i++ {
+		end := closing(pattern, i)
+		if end < 0 || !strings.Contains(pattern[i:end], ",") {
+			b.WriteByte(pattern[i])
+			continue
+		}
+		b.WriteString(strings.NewReplacer("{", "{{", "}", "}}").Replace(pattern[i : end+1]))
+		i = end
+	}
+	return b.String()
+}
+
+// closing is the place of the brace that closes the one at i, -1 where there is none.
+func closing(text string, i int) int {
+	if text[i] != '{' {
+		return -1
+	}
+	depth := 0
+	for j := i; j < len(text); j++ {
+		switch text[j] {
+		case '{':
+			depth++
+		case '}':
+			if depth--; depth == 0 {
+				return j
+			}
+		}
+	}
+	return -1
+}
+
+// Fill puts values into a text whose braces know just these values.
+func Fill(text string, values map[string]string) (string, error) {
+	if !strings.ContainsAny(text, "{}") {
+		return text, nil
+	}
+	t, err := ParseTemplate(text, slices.Sorted(maps.Keys(values)))
+	if err != nil {
+		return "", err
+	}
+	return t.Fill(values), nil
 }

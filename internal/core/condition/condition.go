@@ -1,7 +1,7 @@
 // Package condition reads and evaluates conditions in the Common Expression Language (CEL), and
 // fills names into {braces}.
 //
-//	c, err := condition.Compile(condition.When, "source.branch == 'main'")
+//	c, err := condition.Compile(condition.When, "source.branch == 'main'", condition.Names{})
 //	ok, err := c.Holds(condition.Scope{Source: condition.Source{Branch: "main"}})
 //
 // Conditions are type-checked when they are compiled: an unknown name or a text compared with a
@@ -46,13 +46,17 @@ type Tests struct {
 	Stages   map[string]Tests `cel:"-"`
 }
 
-// Scope is all that conditions may see. Build, Source and Version go to `when`; a rule of
-// promotion sees Tests besides.
+// Scope is all that conditions may see. All but Tests goes to `when`; a rule of promotion sees
+// Build, Source, Version and Tests.
 type Scope struct {
 	Build   Build
 	Source  Source
 	Version string
-	Tests   *Tests // nil: the build read no tests, and a rule about them is not met
+	Asks    []Value
+	Vary    map[string]string // of the stage run, by axis
+	Exports []Export
+	Stages  map[string]Stage // those that the stage waits for
+	Tests   *Tests           // nil: the build read no tests, and a rule about them is not met
 }
 
 // Place is where a condition stands; it settles which names are known.
@@ -63,19 +67,13 @@ const (
 	Rule              // `that` of a promotion rule
 )
 
-var environments = [...]func() (*cel.Env, error){
-	When: sync.OnceValues(func() (*cel.Env, error) { return environment() }),
-	Rule: sync.OnceValues(ruleEnvironment),
-}
-
-// ruleEnvironment adds `tests` and `tests.stage('name')`.
-func ruleEnvironment() (*cel.Env, error) {
+var ruleEnvironment = sync.OnceValues(func() (*cel.Env, error) {
 	tests := cel.ObjectType("condition.Tests")
 	var adapter types.Adapter
 	env, err := environment(
 		cel.Variable("tests", tests),
 		cel.Function("stage", cel.MemberOverload("tests_stage", []*cel.Type{tests, cel.StringType}, tests,
-			cel.BinaryBinding(func(of, name ref.Val) ref.Val {
+			cel.BinaryBinding(func(of, name ref.Val) ref.Val { // tests.stage('name')
 				all, _ := of.Value().(Tests)
 				stage, ok := all.Stages[string(name.(types.String))]
 				if !ok {
@@ -88,11 +86,11 @@ func ruleEnvironment() (*cel.Env, error) {
 	}
 	adapter = env.CELTypeAdapter()
 	return env, nil
-}
+})
 
 func environment(more ...cel.EnvOption) (*cel.Env, error) {
 	return cel.NewEnv(append([]cel.EnvOption{
-		ext.NativeTypes(reflect.TypeFor[Build](), reflect.TypeFor[Source](), reflect.TypeFor[Tests](), ext.ParseStructTags(true)),
+		ext.NativeTypes(reflect.TypeFor[Build](), reflect.TypeFor[Source](), reflect.TypeFor[Tests](), reflect.TypeFor[Stage](), ext.ParseStructTags(true)),
 		ext.Strings(),
 		cel.Variable("build", cel.ObjectType("condition.Build")),
 		cel.Variable("source", cel.ObjectType("condition.Source")),
@@ -102,14 +100,16 @@ func environment(more ...cel.EnvOption) (*cel.Env, error) {
 
 // Condition is a compiled, type-checked condition that gives true or false.
 type Condition struct {
-	text    string
-	program cel.Program
+	program  cel.Program
+	late     bool
+	constant bool
 }
 
-// Mistake is one error in a condition's text. Column counts characters from 1, Line from 1.
+// Mistake is one error in a condition's text, at Offset bytes from its start.
 type Mistake struct {
-	Line, Column int
-	Message      string
+	Offset, Length int
+	Message        string
+	Advice         string
 }
 
 // Mistakes are all errors of one condition.
@@ -117,9 +117,13 @@ type Mistakes []Mistake
 
 func (m Mistakes) Error() string { return m[0].Message }
 
-// Compile checks a condition for its place; a failure is of type Mistakes.
-func Compile(place Place, text string) (*Condition, error) {
-	env, err := environments[place]()
+// Compile checks a condition for its place; a failure is of type Mistakes. Names are what a `when`
+// may refer to besides; a rule knows none.
+func Compile(place Place, text string, names Names) (*Condition, error) {
+	env, err := ruleEnvironment()
+	if place == When {
+		env, err = names.environment()
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -127,19 +131,31 @@ func Compile(place Place, text string) (*Condition, error) {
 	if issues != nil && issues.Err() != nil {
 		var all Mistakes
 		for _, e := range issues.Errors() {
-			all = append(all, Mistake{e.Location.Line(), e.Location.Column() + 1, e.Message})
+			all = append(all, names.mistake(text, e.Location.Line(), e.Location.Column(), e.Message))
 		}
 		return nil, all
 	}
 	if !ast.OutputType().IsExactType(cel.BoolType) {
-		return nil, Mistakes{{1, 1, "a condition must be true or false, this is of type " + ast.OutputType().String()}}
+		return nil, Mistakes{{0, max(1, len(text)), "it must be true or false, this is of type " + ast.OutputType().String(), "compare it with something"}}
 	}
 	program, err := env.Program(ast, cel.CostLimit(1_000_000))
 	if err != nil {
-		return nil, Mistakes{{1, 1, err.Error()}}
+		return nil, Mistakes{{0, max(1, len(text)), err.Error(), ""}}
 	}
-	return &Condition{text, program}, nil
+	late, constant := false, true
+	for _, info := range ast.NativeRep().ReferenceMap() {
+		constant = constant && info.Name == ""
+		late = late || info.Name == "stages" || strings.HasPrefix(info.Name, "exports.")
+	}
+	return &Condition{program, late, constant}, nil
 }
+
+// Constant tells whether the condition refers to nothing, so that it is always the same.
+func (c *Condition) Constant() bool { return c.constant }
+
+// Late tells whether the condition refers to stages or exports, and so can only be told when what
+// it waits for has ended.
+func (c *Condition) Late() bool { return c.late }
 
 // ErrNoTests says that a rule asks about tests and none were read.
 var ErrNoTests = errors.New("no tests were read in the build")
@@ -147,9 +163,7 @@ var ErrNoTests = errors.New("no tests were read in the build")
 // Holds evaluates the condition. An error says what it could not be evaluated for.
 func (c *Condition) Holds(s Scope) (bool, error) {
 	vars := map[string]any{"build": s.Build, "source": s.Source, "version": s.Version}
-	if s.Tests != nil {
-		vars["tests"] = *s.Tests
-	}
+	s.fill(vars)
 	out, _, err := c.program.Eval(vars)
 	if err != nil {
 		if s.Tests == nil && strings.Contains(err.Error(), "no such attribute(s): tests") {

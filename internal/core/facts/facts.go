@@ -15,6 +15,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 	"oskeld.dev/oskeld/internal/core/fault"
+	"oskeld.dev/oskeld/internal/core/files"
 )
 
 // Facts are what an agent has: a word, a version, a size in bytes ("8589934592") or a count, by name.
@@ -44,6 +45,28 @@ func Check(name, want string) error {
 		}
 	}
 	return nil
+}
+
+// Usual are the facts that an agent looks up by itself. Its owner may add others.
+var Usual = []string{"os", "arch", "cpus", "memory", "go", "gcc", "make", "node", "npm", "python3", "java", "git", "cargo", "mvn", "cmake", "dotnet",
+	"gradle", "pnpm", "yarn", "bash", "pwsh"}
+
+// words are the values that usual facts have which are words.
+var words = map[string][]string{"os": {"linux", "windows", "darwin"}, "arch": {"amd64", "arm64", "386", "arm", "riscv64"}}
+
+// Meant gives what a demand that no usual agent knows surely was meant to be: another name, or another
+// word; "" when there is nothing like it. A fact of an owner's own is left alone.
+func Meant(name, want string) (otherName, otherWord string) {
+	if !slices.Contains(Usual, name) {
+		if near := files.Closest(name, Usual); near != "" && len(name) >= 4 && files.Distance(name, near) <= 2 {
+			return near, ""
+		}
+		return "", ""
+	}
+	if known := words[name]; len(known) > 0 && !slices.Contains(known, want) {
+		return "", files.Closest(want, known)
+	}
+	return "", ""
 }
 
 // Lack is one demand that an agent does not meet.
@@ -165,4 +188,14 @@ func (d Demand) String() string {
 		return "any agent"
 	}
 	return strings.Join(parts, ", ")
+}
+
+// ParseSize reads a size such as "20GiB" or "500 MB" in bytes; false for what is none.
+func ParseSize(text string) (int64, bool) {
+	m := sizeRule.FindStringSubmatch(text)
+	if m == nil || m[1] != "" {
+		return 0, false
+	}
+	n, err := strconv.ParseFloat(m[2], 64)
+	return int64(n * sizeUnits[m[3]]), err == nil
 }

@@ -72,7 +72,7 @@ func (p Patterns) Match(name string) bool {
 }
 
 // Select lists the regular files and symbolic links below fsys that are taken, sorted. The
-// directory ".git" at any depth is never entered.
+// directory ".git" at any depth, and ".oskeld" at the top, are never entered.
 func (p Patterns) Select(fsys fs.FS) ([]string, error) {
 	var found []string
 	err := fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
@@ -80,7 +80,7 @@ func (p Patterns) Select(fsys fs.FS) ([]string, error) {
 			return err
 		}
 		if d.IsDir() {
-			if d.Name() == ".git" {
+			if d.Name() == ".git" || name == ".oskeld" {
 				return fs.SkipDir
 			}
 			return nil
@@ -169,4 +169,38 @@ func Closest(text string, candidates []string) string {
 		}
 	}
 	return best
+}
+
+// Meet tells whether one path can fit both patterns. Where brackets or alternatives make that hard
+// to tell, the segment counts as fitting.
+func Meet(a, b string) bool { return meet(strings.Split(a, "/"), strings.Split(b, "/")) }
+
+func meet(a, b []string) bool {
+	switch {
+	case len(a) == 0 && len(b) == 0:
+		return true
+	case len(a) > 0 && a[0] == "**":
+		return meet(a[1:], b) || len(b) > 0 && meet(a, b[1:])
+	case len(b) > 0 && b[0] == "**":
+		return meet(b, a)
+	case len(a) == 0 || len(b) == 0:
+		return false
+	}
+	return segmentsMeet(a[0], b[0]) && meet(a[1:], b[1:])
+}
+
+func segmentsMeet(a, b string) bool {
+	switch {
+	case strings.ContainsAny(a+b, "[{\\"):
+		return true
+	case a == "" && b == "":
+		return true
+	case a != "" && a[0] == '*':
+		return segmentsMeet(a[1:], b) || b != "" && segmentsMeet(a, b[1:])
+	case b != "" && b[0] == '*':
+		return segmentsMeet(b, a)
+	case a == "" || b == "":
+		return false
+	}
+	return (a[0] == b[0] || a[0] == '?' || b[0] == '?') && segmentsMeet(a[1:], b[1:])
 }

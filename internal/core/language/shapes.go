@@ -2,134 +2,138 @@ package language
 
 import "oskeld.dev/oskeld/internal/core/artifact"
 
-// form is what a key's value looks like.
-type form int
+// Form is what a key's value looks like.
+type Form int
 
 const (
-	textForm   form = iota // a text
-	textsForm              // a list of texts
-	pairsForm              // a table of texts
-	truthForm              // true or false
-	lengthForm             // a time such as "90s", "10m", "2h", "30d"
-	nameForm               // a name, see artifact.Name
-	pickForm               // one of the field's picks
-	tableForm              // a table of its own
-	tablesForm             // tables in double brackets
+	TextForm    Form = iota // a text
+	TextsForm               // a list of texts
+	PairsForm               // a table of texts
+	ListsForm               // a table of lists of texts
+	PairRows                // a list of tables of texts
+	TruthForm               // true or false
+	NumberForm              // a whole number
+	LengthForm              // a time such as "90s", "10m", "2h", "30d"
+	NameForm                // a name, see artifact.Name
+	PickForm                // one of the field's picks
+	CommandForm             // one of the field's picks, or a list of texts
+	TableForm               // a table of its own
+	TablesForm              // a list of tables
+	NamedForm               // tables by name
 )
 
-func (f form) String() string {
-	return [...]string{"a text in quotes", "a list of texts", "a table of texts", "true or false",
-		`a time such as "90s", "10m" or "2h"`, "a name in quotes", "a text in quotes", "a table", "tables in double brackets"}[f]
+func (f Form) String() string {
+	return [...]string{"a text in quotes", "a list of texts", "a table of texts", "a table of lists of texts", "a list of tables of texts", "true or false",
+		"a whole number", `a time such as "90s", "10m" or "2h"`, "a name in quotes", "a text in quotes", "a text in quotes or a list of texts",
+		"a table", "a list of tables", "tables by name"}[f]
 }
 
-// field is one key of a table: its form, what it means, and how it is taken into a T.
+// Key describes one key of a table, for the JSON Schema and the reference page. Inner are the keys
+// of what it holds, when that is tables.
+type Key struct {
+	Name      string
+	Form      Form
+	About     string
+	Picks     []string
+	Must      bool
+	Rare      bool   // left out of proposals unless they are asked for whole
+	Exclusive bool   // exactly one of the exclusive keys of a table must be there
+	Excludes  string // a key that must not stand beside it
+	Needs     string // a key without which it means nothing
+	Most      int    // of a number, from 1 on
+	Names     string // the pattern of the names in a table of texts, lists or tables
+	Inner     *Shape
+}
+
+// Shape describes a table.
+type Shape struct {
+	Title string // as people write it: "[stage.NAME]"
+	Keys  []Key
+}
+
+// field is one key of a table: its description, and how it is taken into a T.
 type field[T any] struct {
-	key   string
-	form  form
-	about string
-	picks []string
-	must  bool
-	take  func(*reader, *T, *node)
+	Key
+	take func(*reader, *T, *node)
 }
 
-var pipelineShape = []field[Pipeline]{
-	{key: "pipeline", form: nameForm, must: true, about: "the pipeline's name",
-		take: func(r *reader, p *Pipeline, n *node) { p.Name = artifact.Name(n.text) }},
-	{key: "summary", form: textForm, about: "one line for people",
-		take: func(r *reader, p *Pipeline, n *node) { p.Summary = n.text }},
-	{key: "secrets", form: textsForm, about: "secrets that the pipeline needs; a build is refused at once when one is missing",
-		take: func(r *reader, p *Pipeline, n *node) { p.Secrets = r.variables(n) }},
-	{key: "env", form: pairsForm, about: "variables for every step",
-		take: func(r *reader, p *Pipeline, n *node) { p.Env = r.environment(n) }},
-	{key: "version", form: tableForm, about: "how the version of a build is made",
-		take: func(r *reader, p *Pipeline, n *node) { p.Version = r.version(n) }},
-	{key: "stage", form: tableForm, must: true, about: "the stages, [stage.NAME] each",
-		take: func(r *reader, p *Pipeline, n *node) { r.stages(p, n) }},
+// describe gives the description of a table's fields.
+func describe[T any](title string, fields []field[T]) *Shape {
+	s := &Shape{Title: title}
+	for _, f := range fields {
+		s.Keys = append(s.Keys, f.Key)
+	}
+	return s
+}
+
+// PipelineShape describes a whole pipeline file, RoutineShape the file of a routine.
+var (
+	PipelineShape = describe("The file", pipelineFields)
+	RoutineShape  = describe("The file of a routine", routineFields)
+)
+
+var pipelineFields = []field[Pipeline]{
+	{Key{Name: "pipeline", Form: NameForm, Must: true, About: "the pipeline's name"},
+		func(r *reader, p *Pipeline, n *node) { p.Name = name(n) }},
+	{Key{Name: "summary", Form: TextForm, About: "one line for people"},
+		func(r *reader, p *Pipeline, n *node) { p.Summary = n.Text }},
+	{Key{Name: "secrets", Form: TextsForm, About: "secrets that the pipeline needs; a build is refused at once when one is missing"},
+		func(r *reader, p *Pipeline, n *node) { p.Secrets = r.variables(n, "a secret") }},
+	{Key{Name: "env", Form: PairsForm, Names: variablePattern, About: "variables for every step"},
+		func(r *reader, p *Pipeline, n *node) { p.Env = r.environment(n) }},
+	{Key{Name: "overlap", Form: PickForm, Picks: []string{"together", "queue", "replace"}, Rare: true, About: "several builds of one branch: run together (the default), wait in a queue, or replace the older"},
+		func(r *reader, p *Pipeline, n *node) { p.Overlap = Overlap(n.Text) }},
+	{Key{Name: "version", Form: TableForm, Inner: describe("[version]", versionFields), About: "how the version of a build is made"},
+		func(r *reader, p *Pipeline, n *node) { p.Version = r.version(n) }},
+	{Key{Name: "ask", Form: NamedForm, Names: askPattern, Inner: describe("[ask.NAME]", askFields), About: "values that whoever starts a build may choose"},
+		func(r *reader, p *Pipeline, n *node) { p.Asks = r.asksRead }},
+	{Key{Name: "start", Form: TablesForm, Inner: describe("[[start]]", startFields), About: "rules that start builds by themselves"},
+		func(r *reader, p *Pipeline, n *node) { p.Starts = r.starts(n) }},
+	{Key{Name: "stage", Form: NamedForm, Names: artifact.NamePattern, Inner: describe("[stage.NAME]", stageFields), Must: true, About: "the stages, in the order of the file"},
+		func(r *reader, p *Pipeline, n *node) { r.stages(p, n) }},
 }
 
 type versionTexts struct{ tag, tagged, untagged, file *node }
 
-var versionShape = []field[versionTexts]{
-	{key: "tag", form: textForm, about: "which tags count, as a pattern",
-		take: func(r *reader, v *versionTexts, n *node) { v.tag = n }},
-	{key: "tagged", form: textForm, about: "the version of a build that a tag started",
-		take: func(r *reader, v *versionTexts, n *node) { v.tagged = n }},
-	{key: "untagged", form: textForm, about: "the version of any other build",
-		take: func(r *reader, v *versionTexts, n *node) { v.untagged = n }},
-	{key: "file", form: textForm, about: "a file of the source; its first line is {file}",
-		take: func(r *reader, v *versionTexts, n *node) { v.file = n; r.path(n) }},
+var versionFields = []field[versionTexts]{
+	{Key{Name: "tag", Form: TextForm, About: "which tags count, as a pattern; usually \"v*\""},
+		func(r *reader, v *versionTexts, n *node) { v.tag = n }},
+	{Key{Name: "tagged", Form: TextForm, About: "the version of a build that a tag started; usually \"{tag}\""},
+		func(r *reader, v *versionTexts, n *node) { v.tagged = n }},
+	{Key{Name: "untagged", Form: TextForm, About: "the version of any other build; usually \"{tag.next_patch}-{branch}.{number}\""},
+		func(r *reader, v *versionTexts, n *node) { v.untagged = n }},
+	{Key{Name: "file", Form: TextForm, About: "a file of the source; its first line is {file}"},
+		func(r *reader, v *versionTexts, n *node) { v.file = n; r.path(n) }},
 }
 
-var stageShape = []field[Stage]{
-	{key: "purpose", form: pickForm, picks: purposes, about: "what the stage is for; taken from its name where that is one of these words",
-		take: func(r *reader, s *Stage, n *node) { s.Purpose = Purpose(n.text) }},
-	{key: "follows", form: nameForm, about: "the stage whose agent and workspace this one goes on in",
-		take: func(r *reader, s *Stage, n *node) { s.Follows = artifact.Name(n.text) }},
-	{key: "after", form: textsForm, about: "stages that must have passed; a fresh checkout on any agent that fits",
-		take: func(r *reader, s *Stage, n *node) { s.After = r.names(n) }},
-	{key: "facts", form: pairsForm, about: "demands on an agent",
-		take: func(r *reader, s *Stage, n *node) { s.Facts = r.facts(n) }},
-	{key: "secrets", form: textsForm, about: "secrets that this stage's steps see",
-		take: func(r *reader, s *Stage, n *node) { s.Secrets = r.variables(n) }},
-	{key: "env", form: pairsForm, about: "variables for this stage's steps",
-		take: func(r *reader, s *Stage, n *node) { s.Env = r.environment(n) }},
-	{key: "in", form: textForm, about: "working directory within the source",
-		take: func(r *reader, s *Stage, n *node) { s.In = r.path(n) }},
-	{key: "limit", form: lengthForm, about: "time limit of the whole stage",
-		take: func(r *reader, s *Stage, n *node) { s.Limit = r.length(n) }},
-	{key: "when", form: textForm, about: "CEL condition; false: skipped",
-		take: func(r *reader, s *Stage, n *node) { s.When = r.condition(n) }},
-	{key: "script", form: textForm, about: "the stage's one script, run by sh -eu",
-		take: func(r *reader, s *Stage, n *node) { s.Steps = append(s.Steps, Step{Script: r.script(n)}) }},
-	{key: "step", form: tablesForm, about: "the stage's steps, in order",
-		take: func(r *reader, s *Stage, n *node) { r.steps(s, n) }},
-	{key: "carry", form: textsForm, about: "files handed to stages that come after",
-		take: func(r *reader, s *Stage, n *node) { s.Carry = r.patterns(n) }},
-	{key: "read", form: tableForm, about: "reports to read",
-		take: func(r *reader, s *Stage, n *node) { fill(r, s, n, readShape, "read of stage "+string(s.Name)) }},
-	{key: "duty", form: pickForm, picks: []string{"fail", "warn", "none"}, about: "when a test stage reads no test, or a package stage delivers nothing",
-		take: func(r *reader, s *Stage, n *node) { s.Duty = Duty(n.text) }},
-	{key: "artifact", form: tablesForm, about: "what the stage delivers",
-		take: func(r *reader, s *Stage, n *node) { r.artifacts(s, n) }},
+var askFields = []field[askNodes]{
+	{Key{Name: "about", Form: TextForm, About: "what it is, for the form"},
+		func(r *reader, a *askNodes, n *node) { a.About = n.Text }},
+	{Key{Name: "pick", Form: TextsForm, Exclusive: true, About: "texts to choose one from"},
+		func(r *reader, a *askNodes, n *node) { a.pick = n }},
+	{Key{Name: "usual", Form: TextForm, Needs: "pick", About: "what a `pick` is when nobody chooses; the first unless said"},
+		func(r *reader, a *askNodes, n *node) { a.usual = n }},
+	{Key{Name: "line", Form: TextForm, Exclusive: true, About: "a free line of text; the value when nobody chooses"},
+		func(r *reader, a *askNodes, n *node) { a.line = n }},
+	{Key{Name: "flag", Form: TruthForm, Exclusive: true, About: "yes or no; the value when nobody chooses"},
+		func(r *reader, a *askNodes, n *node) { a.flag = n }},
+	{Key{Name: "number", Form: NumberForm, Exclusive: true, About: "a whole number; the value when nobody chooses"},
+		func(r *reader, a *askNodes, n *node) { a.number = n }},
 }
 
-var readShape = []field[Stage]{
-	{key: "tests", form: textsForm, about: "test reports: JUnit XML or go test -json, told apart by content",
-		take: func(r *reader, s *Stage, n *node) { s.ReadTests = r.patterns(n) }},
-}
-
-var stepShape = []field[Step]{
-	{key: "name", form: textForm, about: "what people read",
-		take: func(r *reader, s *Step, n *node) { s.Name = n.text }},
-	{key: "script", form: textForm, must: true, about: "run by sh -eu",
-		take: func(r *reader, s *Step, n *node) { s.Script = r.script(n) }},
-	{key: "in", form: textForm, about: "working directory within the source",
-		take: func(r *reader, s *Step, n *node) { s.In = r.path(n) }},
-	{key: "env", form: pairsForm, about: "variables for this step",
-		take: func(r *reader, s *Step, n *node) { s.Env = r.environment(n) }},
-	{key: "limit", form: lengthForm, about: "time limit of the step",
-		take: func(r *reader, s *Step, n *node) { s.Limit = r.length(n) }},
-	{key: "when", form: textForm, about: "CEL condition; false: skipped",
-		take: func(r *reader, s *Step, n *node) { s.When = r.condition(n) }},
-}
-
-var artifactShape = []field[Artifact]{
-	{key: "name", form: nameForm, must: true, about: "the artifact's name in its store",
-		take: func(r *reader, a *Artifact, n *node) { a.Name = artifact.Name(n.text) }},
-	{key: "store", form: nameForm, must: true, about: "where it goes",
-		take: func(r *reader, a *Artifact, n *node) { a.Store = artifact.Name(n.text) }},
-	{key: "files", form: textsForm, about: "patterns, from root; \"!\" takes out",
-		take: func(r *reader, a *Artifact, n *node) { a.Files = r.patterns(n) }},
-	{key: "root", form: textForm, about: "the directory in which the patterns begin",
-		take: func(r *reader, a *Artifact, n *node) { a.Root = r.filledPath(n) }},
-	{key: "flat", form: truthForm, about: "leave the directories out",
-		take: func(r *reader, a *Artifact, n *node) { a.Flat = n.truth }},
-	{key: "pack", form: pickForm, picks: []string{"none", "zip", "tar.gz"}, about: "how the files are packed",
-		take: func(r *reader, a *Artifact, n *node) { a.Pack = Pack(n.text) }},
-	{key: "file", form: textForm, about: "the packed file's name",
-		take: func(r *reader, a *Artifact, n *node) { a.File = r.filledPath(n) }},
-	{key: "duty", form: pickForm, picks: []string{"fail", "warn", "none"}, about: "when nothing is found",
-		take: func(r *reader, a *Artifact, n *node) { a.Duty = Duty(n.text) }},
-	{key: "spare", form: lengthForm, about: "how long retention spares it",
-		take: func(r *reader, a *Artifact, n *node) { a.Spare = r.length(n) }},
+var startFields = []field[Start]{
+	{Key{Name: "push", Form: TextsForm, Exclusive: true, About: "a push to one of these branches (patterns)"},
+		func(r *reader, s *Start, n *node) { s.Push = r.patterns(n) }},
+	{Key{Name: "unless", Form: TextsForm, Needs: "push", About: "beside push: a push that touches only these files starts nothing"},
+		func(r *reader, s *Start, n *node) { s.Unless = r.patterns(n) }},
+	{Key{Name: "tag", Form: TextsForm, Exclusive: true, About: "a pushed tag that fits one of these patterns"},
+		func(r *reader, s *Start, n *node) { s.Tag = r.patterns(n) }},
+	{Key{Name: "clock", Form: TextForm, Exclusive: true, About: "five cron fields: minute, hour, day of the month, month, day of the week"},
+		func(r *reader, s *Start, n *node) { s.Clock = r.clock(n) }},
+	{Key{Name: "zone", Form: TextForm, Needs: "clock", About: "beside clock: the time zone, as in \"Europe/Oslo\"; usually UTC"},
+		func(r *reader, s *Start, n *node) { s.Zone = r.zone(n) }},
+	{Key{Name: "after", Form: NameForm, Exclusive: true, About: "a build of that pipeline passed"},
+		func(r *reader, s *Start, n *node) { s.After = name(n) }},
+	{Key{Name: "branch", Form: TextForm, About: "beside clock or after: which branch; usually the default branch"},
+		func(r *reader, s *Start, n *node) { s.Branch = n.Text }},
 }

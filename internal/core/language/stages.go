@@ -2,34 +2,28 @@ package language
 
 import (
 	"fmt"
-	"path"
 	"slices"
-	"strings"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
-	"oskeld.dev/oskeld/internal/core/files"
+	"oskeld.dev/oskeld/internal/core/document"
 )
 
-// MostStages is how many stages a file may have.
-const MostStages = 1000
+// MostRuns is how many stage runs a build may have.
+const MostRuns = 1000
 
 func (r *reader) stages(p *Pipeline, n *node) {
-	if len(n.keys) > MostStages {
-		r.add("S102", n.at, "", "%d stages; at most %d are allowed", len(n.keys), MostStages)
+	if len(n.Keys) > MostRuns {
+		r.add("S115", n.At, "split the pipeline", "%d stages; a build has at most %d stage runs", len(n.Keys), MostRuns)
 		return
 	}
-	if len(n.keys) == 0 {
-		r.add("S103", n.at, "write [stage.compile] and a script", "there is no stage")
+	if len(n.Keys) == 0 {
+		r.add("S103", n.At, "write [stage.compile] and a script", "there is no stage")
 	}
-	for _, key := range n.keys {
-		e := n.entries[key]
+	for _, key := range n.Keys {
+		e := n.Entries[key]
 		name, err := artifact.ParseName("stage", key)
 		if err != nil {
-			r.fault("S102", e.at, err)
-			continue
-		}
-		if e.value.kind != tableKind {
-			r.add("S102", e.at, "write [stage."+key+"]", "stage %q takes a table", key)
+			r.fault("S102", e.At, err)
 			continue
 		}
 		s := Stage{Name: name, Purpose: Other, Duty: DutyFail}
@@ -37,41 +31,58 @@ func (r *reader) stages(p *Pipeline, n *node) {
 			s.Purpose = Purpose(key)
 		}
 		r.stageAt[name] = e
-		fill(r, &s, e.value, stageShape, "stage "+key)
+		r.stage, r.shell = name, nil
+		fill(r, &s, e.Value, stageFields, "stage "+key)
+		for i := range s.Steps {
+			if s.Steps[i].Shell == nil {
+				s.Steps[i].Shell = r.shell
+			}
+		}
 		r.implied(p, &s, e)
 		p.Stages = append(p.Stages, s)
 	}
+	r.stage = ""
 }
 
 // implied settles what a stage does not say: it follows the stage above.
 func (r *reader) implied(p *Pipeline, s *Stage, e *entry) {
-	keys := e.value.entries
-	if keys["after"] != nil && keys["follows"] != nil {
-		r.add("S112", keys["follows"].at, "keep one", "stage %q says both `after` and `follows`", s.Name)
-	}
-	if keys["script"] != nil && keys["step"] != nil {
-		r.add("S112", keys["script"].at, "make the script a step of its own", "stage %q has both `script` and steps", s.Name)
-	}
+	keys := e.Value.Entries
 	if keys["after"] == nil && keys["follows"] == nil && len(p.Stages) > 0 {
-		s.Follows = p.Stages[len(p.Stages)-1].Name
+		above := &p.Stages[len(p.Stages)-1]
+		if s.Follows = above.Name; len(s.Vary) > 0 && !sameAxes(p.Axes(above), axisNames(s)) {
+			s.Follows = ""
+			r.add("S103", keys["vary"].At, fmt.Sprintf("add after = [%q]", above.Name), "stage %q varies, so it must say what it comes after", s.Name)
+		}
 	}
 }
 
-func (r *reader) steps(s *Stage, n *node) {
-	for i, item := range n.items {
-		var step Step
-		fill(r, &step, item, stepShape, fmt.Sprintf("step %d of stage %s", i+1, s.Name))
-		s.Steps = append(s.Steps, step)
+func axisNames(s *Stage) (names []string) {
+	for _, a := range s.Vary {
+		names = append(names, a.Name)
 	}
+	return names
+}
+
+func sameAxes(a, b []string) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(x string) bool { return !slices.Contains(b, x) })
+}
+
+func (r *reader) steps(n *node, where string, before []Step) (list []Step) {
+	for i, item := range n.Items {
+		var step Step
+		fill(r, &step, item, stepFields, fmt.Sprintf("step %d of %s", len(before)+i+1, where))
+		list = append(list, step)
+	}
+	return list
 }
 
 func (r *reader) artifacts(s *Stage, n *node) {
-	for i, item := range n.items {
+	for i, item := range n.Items {
 		a := Artifact{Pack: PackNone, Duty: DutyFail}
-		fill(r, &a, item, artifactShape, fmt.Sprintf("artifact %d of stage %s", i+1, s.Name))
-		switch e := item.entries["file"]; {
+		fill(r, &a, item, artifactFields, fmt.Sprintf("artifact %d of stage %s", i+1, s.Name))
+		switch e := item.Entries["file"]; {
 		case a.Pack == PackNone && e != nil && len(a.Files) != 1:
-			r.add("S112", e.at, "say pack = \"zip\", or name exactly one pattern in files", "`file` names one file, and nothing packs these into one")
+			r.add("S112", e.At, "say pack = \"zip\", or name exactly one pattern in files", "`file` names one file, and nothing packs these into one")
 		case a.Pack != PackNone && a.File == "" && a.Name != "":
 			a.File = string(a.Name) + "-{version}." + string(a.Pack)
 		}
@@ -79,182 +90,149 @@ func (r *reader) artifacts(s *Stage, n *node) {
 	}
 }
 
-// across checks what only all stages together can tell.
-func (r *reader) across(p *Pipeline) {
-	known := make([]string, len(p.Stages))
-	for i, s := range p.Stages {
-		known[i] = string(s.Name)
+func (r *reader) axes(n *node) (list []Axis) {
+	for _, key := range n.Keys {
+		e := n.Entries[key]
+		switch {
+		case !askName.MatchString(key):
+			r.add("S116", e.At, "lower-case letters, digits and \"_\"", "%q cannot be the name of an axis", key)
+			continue
+		case len(e.Value.Items) == 0:
+			r.add("S116", e.Value.At, "name at least one value", "axis %q has no value", key)
+			continue
+		}
+		axis := Axis{key, texts(e.Value)}
+		for i, v := range axis.Values {
+			if _, err := artifact.ParseName("value", v); err != nil {
+				r.fault("S116", e.Value.Items[i].At, err)
+			} else if slices.Contains(axis.Values[:i], v) {
+				r.add("S106", e.Value.Items[i].At, "leave one out", "%q stands twice", v)
+			}
+		}
+		list = append(list, axis)
 	}
-	used := map[string]bool{}
-	for i := range p.Stages {
-		s := &p.Stages[i]
-		r.needs(s, known)
-		r.duties(s)
-		for _, secret := range s.Secrets {
-			used[secret] = true
-			if !slices.Contains(p.Secrets, secret) {
-				advice := "add it to secrets at the top of the file"
-				if near := files.Closest(secret, p.Secrets); near != "" {
-					advice = fmt.Sprintf("did you mean %q?", near)
+	if len(list) == 0 && len(n.Keys) == 0 {
+		r.add("S116", n.At, `as in vary = { os = ["linux", "windows"] }`, "`vary` has no axis")
+	}
+	return list
+}
+
+func variants(n *node) (list []Variant) {
+	for _, item := range n.Items {
+		var v Variant
+		for _, key := range item.Keys {
+			v = append(v, Pair{key, item.Entries[key].Value.Text})
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+// variations is how many variants a stage runs in at most, its own or those that it inherits.
+func (p *Pipeline) variations(s *Stage) int {
+	root := p.varying(s)
+	return product(root.Vary) + len(root.Also)
+}
+
+// varying is the stage whose variants a stage runs in: itself, or the nearest before it in its
+// chain that varies.
+func (p *Pipeline) varying(s *Stage) *Stage {
+	for range len(p.Stages) {
+		before, ok := p.Stage(s.Follows)
+		if len(s.Vary) > 0 || s.Follows == "" || !ok {
+			return s
+		}
+		s = before
+	}
+	return s
+}
+
+// Variants lists the variants that a stage runs in, its own or those that it inherits.
+func (p *Pipeline) Variants(s *Stage) []Variant { return p.varying(s).Variants() }
+
+// vary checks axes, omissions and additions of one stage.
+func (r *reader) vary(p *Pipeline, s *Stage) {
+	e := r.stageAt[s.Name].Value.Entries
+	axes := axisNames(s)
+	for _, key := range []string{"omit", "also"} {
+		if e[key] == nil || len(axes) == 0 {
+			continue
+		}
+		for _, item := range e[key].Value.Items {
+			if item.Kind == document.Table {
+				r.combination(s, key, item, axes)
+			}
+		}
+	}
+	for i, axis := range s.Match {
+		at := r.itemAt(s.Name, "match", axis)
+		own := p.Axes(s)
+		if !slices.Contains(own, axis) {
+			r.add("S116", at, suggest(axis, own, "it varies over "), "stage %q does not vary over %q", s.Name, axis)
+		} else if slices.Contains(s.Match[:i], axis) {
+			r.add("S106", at, "leave one out", "%q stands twice", axis)
+		} else if !slices.ContainsFunc(s.After, func(name artifact.Name) bool {
+			parent, ok := p.Stage(name)
+			return ok && slices.Contains(p.Axes(parent), axis)
+		}) {
+			r.add("S116", at, "leave it out", "no stage that %q comes after varies over %q", s.Name, axis)
+		}
+	}
+	if before, ok := p.Stage(s.Follows); ok && len(s.Vary) > 0 {
+		if !sameAxes(p.Axes(before), axes) {
+			r.add("S116", r.keyAt(s.Name, "vary"), fmt.Sprintf("say after = [%q], or vary over the same axes", before.Name), "stage %q follows %q and varies over other axes", s.Name, before.Name)
+		} else if p.variations(s) <= MostRuns && p.variations(before) <= MostRuns {
+			theirs := p.Variants(before)
+			for _, v := range s.Variants() {
+				if !slices.ContainsFunc(theirs, v.fits) {
+					r.add("S116", r.keyAt(s.Name, "vary"), fmt.Sprintf("say after = [%q], or omit it", before.Name), "stage %q follows %q, which has no variant %q", s.Name, before.Name, v)
 				}
-				r.add("S111", r.itemAt(s.Name, "secrets", secret), advice, "stage %q wants secret %q, which the pipeline does not name", s.Name, secret)
 			}
 		}
 	}
-	r.circles(p)
-	r.chainFacts(p)
-	r.fileNames(p)
-	if len(p.Stages) > 0 {
-		for _, secret := range p.Secrets {
-			if !used[secret] {
-				r.add("W201", r.quoted(secret), "name it under `secrets` of the stage that needs it", "secret %q is named and no stage uses it", secret)
-			}
+	if len(s.Vary) > 0 && p.variations(s) <= MostRuns && len(s.Variants()) == 0 {
+		r.add("W203", r.keyAt(s.Name, "omit"), "omit fewer", "every variant of stage %q is omitted: it never runs", s.Name)
+	}
+}
+
+// combination checks one table under omit or also.
+func (r *reader) combination(s *Stage, key string, item *node, axes []string) {
+	for _, axis := range item.Keys {
+		e := item.Entries[axis]
+		i := slices.Index(axes, axis)
+		if i < 0 {
+			r.add("S116", e.At, suggest(axis, axes, "it varies over "), "stage %q does not vary over %q", s.Name, axis)
+		} else if values := s.Vary[i].Values; key == "omit" && !slices.Contains(values, e.Value.Text) {
+			r.add("S116", e.Value.At, suggest(e.Value.Text, values, "one of "), "%q is not a value of axis %q, so this omits nothing", e.Value.Text, axis)
+		} else if _, err := artifact.ParseName("value", e.Value.Text); err != nil {
+			r.fault("S116", e.Value.At, err)
 		}
 	}
+	if key == "also" && len(item.Keys) != len(axes) && len(item.Keys) > 0 {
+		r.add("S116", item.Entries[item.Keys[0]].At, "give a value for each axis", "a combination that is added names all axes of stage %q", s.Name)
+	}
+	if len(item.Keys) == 0 {
+		r.add("S116", item.At, "name an axis and a value", "an empty combination under `%s` of stage %q", key, s.Name)
+	}
+}
+
+// keyAt is the place of a stage's key, or of the stage.
+func (r *reader) keyAt(stage artifact.Name, key string) span {
+	e := r.stageAt[stage]
+	if k := e.Value.Entries[key]; k != nil {
+		return k.At
+	}
+	return e.At
 }
 
 // itemAt is the place of a text in a list of a stage.
 func (r *reader) itemAt(stage artifact.Name, key, text string) span {
-	e := r.stageAt[stage]
-	if list := e.value.entries[key]; list != nil {
-		for _, item := range append([]*node{list.value}, list.value.items...) {
-			if item.kind == textKind && item.text == text {
-				return item.at
+	if list := r.stageAt[stage].Value.Entries[key]; list != nil {
+		for _, item := range append([]*node{list.Value}, list.Value.Items...) {
+			if item.Kind == document.Text && item.Text == text {
+				return item.At
 			}
 		}
-		return list.at
 	}
-	return e.at
-}
-
-// quoted is the first place where a text stands in quotes.
-func (r *reader) quoted(text string) span {
-	for _, q := range []string{`"`, `'`} {
-		if i := strings.Index(r.text, q+text+q); i >= 0 {
-			return span{i, len(text) + 2}
-		}
-	}
-	return span{0, 1}
-}
-
-func (r *reader) needs(s *Stage, known []string) {
-	check := func(key string, verb string, name artifact.Name) {
-		at := r.itemAt(s.Name, key, string(name))
-		switch {
-		case name == s.Name:
-			r.add("S105", at, "", "stage %q %s itself", s.Name, verb)
-		case !slices.Contains(known, string(name)):
-			advice := "stages: " + strings.Join(known[:min(20, len(known))], ", ")
-			if near := files.Closest(string(name), known); near != "" {
-				advice = fmt.Sprintf("did you mean %q?", near)
-			}
-			r.add("S104", at, advice, "stage %q %s %q, which does not exist", s.Name, verb, name)
-		}
-	}
-	if s.Follows != "" {
-		check("follows", "follows", s.Follows)
-	}
-	for i, name := range s.After {
-		check("after", "comes after", name)
-		if slices.Contains(s.After[:i], name) {
-			r.add("S106", r.itemAt(s.Name, "after", string(name)), "leave one out", "%q stands twice", name)
-		}
-	}
-}
-
-func (r *reader) duties(s *Stage) {
-	at := r.stageAt[s.Name].at
-	if s.Purpose == Test && len(s.ReadTests) == 0 && s.Duty == DutyFail {
-		r.add("S114", at, `add read = { tests = ["report.xml"] }, or duty = "warn"`, "test stage %q reads no test report, so its duty cannot be met", s.Name)
-	}
-	if slices.ContainsFunc(r.list, func(d Diagnostic) bool { return d.Code == "S101" }) {
-		return // what seems to be missing may stand under a misspelled key
-	}
-	if s.Purpose == Package && len(s.Artifacts) == 0 && s.Duty == DutyFail {
-		r.add("W204", at, `add [[stage.`+string(s.Name)+`.artifact]], or duty = "warn"`, "package stage %q names no artifact", s.Name)
-	}
-	if len(s.Steps) == 0 && len(s.Artifacts) == 0 {
-		r.add("W205", at, "add a script", "stage %q does nothing", s.Name)
-	}
-}
-
-// parents are the stages that a stage waits for.
-func (s *Stage) parents() []artifact.Name {
-	if s.Follows != "" {
-		return append([]artifact.Name{s.Follows}, s.After...)
-	}
-	return s.After
-}
-
-func (r *reader) circles(p *Pipeline) {
-	const fresh, open, done = 0, 1, 2
-	state := map[artifact.Name]int{}
-	var path []string
-	var visit func(artifact.Name) bool
-	visit = func(name artifact.Name) bool {
-		s, ok := p.Stage(name)
-		if !ok || state[name] == done {
-			return false
-		}
-		path = append(path, string(name))
-		if state[name] == open {
-			from := slices.Index(path, string(name))
-			r.add("S105", r.stageAt[name].at, "one of them must not wait", "stages wait for each other in a circle: %s", strings.Join(path[from:], " → "))
-			return true
-		}
-		state[name] = open
-		for _, parent := range s.parents() {
-			if parent != name && visit(parent) {
-				return true
-			}
-		}
-		state[name] = done
-		path = path[:len(path)-1]
-		return false
-	}
-	for _, s := range p.Stages {
-		if state[s.Name] == fresh && visit(s.Name) {
-			return
-		}
-	}
-}
-
-// chainFacts refuses a chain whose stages' demands cannot hold on one agent.
-func (r *reader) chainFacts(p *Pipeline) {
-	if r.list.Errors() > 0 {
-		return
-	}
-	for i := range p.Stages {
-		s := &p.Stages[i]
-		if s.Follows == "" {
-			continue
-		}
-		before, _ := p.Stage(s.Follows)
-		if _, err := before.Facts.Join(s.Facts); err != nil {
-			at := r.stageAt[s.Name].at
-			if e := r.stageAt[s.Name].value.entries["facts"]; e != nil {
-				at = e.at
-			}
-			r.fault("S110", at, err)
-		}
-	}
-}
-
-// fileNames refuses two packed files of one artifact under the same name, and warns of two tables
-// that surely meet.
-func (r *reader) fileNames(p *Pipeline) {
-	seen := map[string]artifact.Name{}
-	for _, s := range p.Stages {
-		e := r.stageAt[s.Name].value.entries["artifact"]
-		for i, a := range s.Artifacts {
-			if a.File == "" || a.Store == "" {
-				continue
-			}
-			key := path.Join(string(a.Store), string(a.Name), a.File)
-			if other, ok := seen[key]; ok {
-				r.add("S106", e.value.items[i].at, "give each its own `file`", "stages %q and %q both deliver %q into %s/%s", other, s.Name, a.File, a.Store, a.Name)
-			}
-			seen[key] = s.Name
-		}
-	}
+	return r.keyAt(stage, key)
 }

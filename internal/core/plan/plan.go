@@ -1,13 +1,14 @@
 // Package plan turns a pipeline and what started it into stage runs and chains.
 //
-//	p, err := plan.Make(pipeline)
+//	p, err := plan.Make(pipeline, asks)
 //	p, err = p.Settle(scope, values) // once number and version are known
 package plan
 
 import (
-	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/condition"
@@ -16,21 +17,33 @@ import (
 	"oskeld.dev/oskeld/internal/core/language"
 )
 
-// Plan is what a build will do. Runs and chains are known by their index.
+// Plan is what a build will do. Runs and chains are known by their index; a run stands after all
+// that it needs.
 type Plan struct {
-	Env    map[string]string `json:"env,omitempty"`
-	Runs   []Run             `json:"runs"`
-	Chains []Chain           `json:"chains"`
+	Env     map[string]string `json:"env,omitempty"`
+	Overlap language.Overlap  `json:"overlap,omitempty"`
+	Asks    []condition.Value `json:"asks,omitempty"`
+	Names   condition.Names   `json:"names,omitzero"`
+	Runs    []Run             `json:"runs"`
+	Chains  []Chain           `json:"chains"`
 }
 
-// Run is one stage in the build. Follows is the run whose workspace it goes on in, -1 for none;
-// After are the runs that it waits for.
+// Run is one stage, in one variant, in the build. Follows is the run whose workspace it goes on in,
+// -1 for none; After are the runs that it waits for.
 type Run struct {
-	Stage   language.Stage `json:"stage"`
-	Chain   int            `json:"chain"`
-	Follows int            `json:"follows"`
-	After   []int          `json:"after,omitempty"`
-	Skip    string         `json:"skip,omitempty"` // why it is skipped by its own `when`
+	Stage   language.Stage   `json:"stage"`
+	Variant language.Variant `json:"variant,omitempty"`
+	Chain   int              `json:"chain"`
+	Follows int              `json:"follows"`
+	After   []int            `json:"after,omitempty"`
+	Halts   []int            `json:"halts,omitempty"` // other variants, which its failure stops
+	Skip    string           `json:"skip,omitempty"`  // why it is skipped by its own `when`
+	Late    bool             `json:"late,omitempty"`  // its `when` can be told only when it comes to run
+}
+
+// Title is the stage's name with the variant's values, as people read it: "compile linux amd64".
+func (r Run) Title() string {
+	return strings.TrimSpace(string(r.Stage.Name) + " " + r.Variant.String())
 }
 
 // Chain is a list of runs for one agent and one workspace, in order. Needs are the runs that must
@@ -40,128 +53,172 @@ type Chain struct {
 	Demand  facts.Demand `json:"demand,omitempty"`
 	Needs   []int        `json:"needs,omitempty"`
 	Carried []int        `json:"carried,omitempty"`
+	Reuse   *Reuse       `json:"reuse,omitempty"`
 }
 
-// Make plans a checked pipeline. Stages stand in an order in which each comes after what it needs.
-func Make(p *language.Pipeline) (Plan, error) {
-	out := Plan{Env: p.Env}
-	index := map[artifact.Name]int{}
-	var add func(s language.Stage) error
-	add = func(s language.Stage) error {
-		if _, ok := index[s.Name]; ok {
-			return nil
-		}
-		index[s.Name] = -1 // a circle would come back here; the language has refused it
-		run := Run{Stage: s, Follows: -1}
-		parents := s.After
-		if s.Follows != "" {
-			parents = []artifact.Name{s.Follows}
-		}
-		for _, name := range parents {
-			parent, ok := p.Stage(name)
-			if !ok {
-				return fault.Invalid("stage %q needs %q, which does not exist", s.Name, name)
-			}
-			if err := add(*parent); err != nil {
-				return err
-			}
-			if index[name] < 0 {
-				return fault.Invalid("stages %q and %q wait for each other", s.Name, name)
-			}
-			if s.Follows != "" {
-				run.Follows = index[name]
-			} else {
-				run.After = append(run.After, index[name])
-			}
-		}
-		return out.place(run, index)
-	}
-	for _, s := range p.Stages {
-		if err := add(s); err != nil {
+// Reuse is what was looked up for a chain whose first stage says `reuse`: the digest of the files that it
+// names, some that changed since the chain last passed, and whether it is to run all the same.
+type Reuse struct {
+	Files   string   `json:"files"`
+	Changed []string `json:"changed,omitempty"`
+	Fresh   bool     `json:"fresh,omitempty"`
+}
+
+// maker makes a plan.
+type maker struct {
+	Plan
+	of    *language.Pipeline
+	index map[artifact.Name][]int // the runs of each stage that is planned
+}
+
+// Make plans a checked pipeline in which routines are expanded, with the values of its asks. It
+// costs time in proportion to runs and their needs.
+func Make(p *language.Pipeline, asks []condition.Value) (Plan, error) {
+	m := &maker{Plan: Plan{Env: p.Env, Overlap: p.Overlap, Asks: asks, Names: p.Names()}, of: p, index: map[artifact.Name][]int{}}
+	for i := range p.Stages {
+		if err := m.add(&p.Stages[i]); err != nil {
 			return Plan{}, err
+		}
+	}
+	return m.Plan, nil
+}
+
+// add plans a stage after all that it needs.
+func (m *maker) add(s *language.Stage) error {
+	if runs, ok := m.index[s.Name]; ok {
+		if runs == nil { // a circle comes back here; the language refuses them
+			return fault.Invalid("stage %q waits for itself", s.Name)
+		}
+		return nil
+	}
+	m.index[s.Name] = nil
+	parents := s.After
+	if s.Follows != "" {
+		parents = []artifact.Name{s.Follows}
+	}
+	for _, name := range parents {
+		parent, ok := m.of.Stage(name)
+		if !ok {
+			return fault.Invalid("stage %q needs %q, which does not exist", s.Name, name)
+		}
+		if err := m.add(parent); err != nil {
+			return err
+		}
+	}
+	variants := m.of.Variants(s)
+	if len(m.Runs)+len(variants) > language.MostRuns {
+		return fault.Invalid("more than %d stage runs", language.MostRuns)
+	}
+	first := len(m.Runs)
+	for _, v := range variants {
+		if err := m.place(s, v); err != nil {
+			return err
+		}
+	}
+	m.index[s.Name] = []int{}
+	for i := first; i < len(m.Runs); i++ {
+		m.index[s.Name] = append(m.index[s.Name], i)
+		if s.HaltNever || len(variants) < 2 {
+			continue
+		}
+		for other := first; other < len(m.Runs); other++ {
+			if other != i {
+				m.Runs[i].Halts = append(m.Runs[i].Halts, other)
+			}
+		}
+	}
+	return nil
+}
+
+// place adds one run of a stage, to the chain of what it follows or to one of its own.
+func (m *maker) place(s *language.Stage, v language.Variant) error {
+	run := Run{Stage: *s, Variant: v, Follows: -1}
+	for _, name := range s.After {
+		for _, i := range m.index[name] {
+			if len(s.Match) == 0 || v.Agrees(m.Runs[i].Variant, s.Match...) {
+				run.After = append(run.After, i)
+			}
+		}
+	}
+	for _, i := range m.index[s.Follows] {
+		if v.Agrees(m.Runs[i].Variant) {
+			run.Follows = i
+		}
+	}
+	demand, err := m.demand(s, v)
+	if err != nil {
+		return err
+	}
+	at := len(m.Runs)
+	if run.Follows >= 0 {
+		run.Chain = m.Runs[run.Follows].Chain
+		chain := &m.Chains[run.Chain]
+		if chain.Demand, err = chain.Demand.Join(demand); err != nil {
+			return err
+		}
+		chain.Runs = append(chain.Runs, at)
+	} else {
+		run.Chain = len(m.Chains)
+		m.Chains = append(m.Chains, Chain{Runs: []int{at}, Demand: demand, Needs: slices.Clone(run.After), Carried: m.carried(run.After)})
+	}
+	m.Runs = append(m.Runs, run)
+	return nil
+}
+
+// carried lists the runs whose files are laid into a chain that comes after some: these, and the
+// runs before them in their chains, where they carry.
+func (m *maker) carried(after []int) (list []int) {
+	seen := map[int]bool{}
+	for _, need := range after {
+		for i := need; i >= 0 && !seen[i]; i = m.Runs[i].Follows {
+			seen[i] = true
+			if len(m.Runs[i].Stage.Carry) > 0 {
+				list = append(list, i)
+			}
+		}
+	}
+	return list
+}
+
+// demand is what a run asks of an agent: its facts, and the tools that it equips, which the agent
+// has itself.
+func (m *maker) demand(s *language.Stage, v language.Variant) (facts.Demand, error) {
+	values := m.values(v)
+	out := facts.Demand{}
+	for _, d := range []facts.Demand{s.Facts, s.Equip} {
+		filled := facts.Demand{}
+		for name, want := range d {
+			text, err := condition.Fill(want, values)
+			if err != nil {
+				return nil, err
+			}
+			filled[name] = text
+		}
+		var err error
+		if out, err = out.Join(filled); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func (p *Plan) place(run Run, index map[artifact.Name]int) error {
-	at := len(p.Runs)
-	index[run.Stage.Name] = at
-	if run.Follows >= 0 {
-		run.Chain = p.Runs[run.Follows].Chain
-		chain := &p.Chains[run.Chain]
-		demand, err := chain.Demand.Join(run.Stage.Facts)
-		if err != nil {
-			return err
-		}
-		chain.Demand = demand
-		chain.Runs = append(chain.Runs, at)
-	} else {
-		run.Chain = len(p.Chains)
-		demand, err := facts.Demand{}.Join(run.Stage.Facts)
-		if err != nil {
-			return err
-		}
-		chain := Chain{Runs: []int{at}, Demand: demand, Needs: slices.Clone(run.After)}
-		for _, need := range run.After {
-			for i := need; i >= 0; i = p.Runs[i].Follows {
-				if len(p.Runs[i].Stage.Carry) > 0 && !slices.Contains(chain.Carried, i) {
-					chain.Carried = append(chain.Carried, i)
-				}
-			}
-		}
-		p.Chains = append(p.Chains, chain)
+// values are what braces know of asks and of a variant.
+func (p *Plan) values(v language.Variant) map[string]string {
+	values := map[string]string{}
+	for _, a := range p.Asks {
+		values["ask."+a.Name] = a.Text
 	}
-	p.Runs = append(p.Runs, run)
-	return nil
+	for _, pair := range v {
+		values["vary."+pair.Axis] = pair.Value
+	}
+	return values
 }
 
-// Settle evaluates each stage's `when` and fills braces, now that the build's number and version
-// are known. The plan it is called on stays as it is.
-func (p Plan) Settle(scope condition.Scope, values map[string]string) (Plan, error) {
-	runs := slices.Clone(p.Runs)
-	for i := range runs {
-		s := &runs[i].Stage
-		if s.When != "" {
-			c, err := condition.Compile(condition.When, s.When)
-			if err != nil {
-				return Plan{}, err
-			}
-			holds, err := c.Holds(scope)
-			if err != nil {
-				return Plan{}, fault.Invalid("`when` of stage %q cannot be told: %v", s.Name, err)
-			}
-			if !holds {
-				runs[i].Skip = "when " + s.When + " is false"
-			}
-		}
-		s.Artifacts = slices.Clone(s.Artifacts)
-		for j := range s.Artifacts {
-			a := &s.Artifacts[j]
-			var err, err2 error
-			a.File, err = fillText(a.File, values)
-			a.Root, err2 = fillText(a.Root, values)
-			if err := errors.Join(err, err2); err != nil {
-				return Plan{}, err
-			}
-			if a.File != "" {
-				if err := artifact.CheckPath(a.File); err != nil {
-					return Plan{}, fault.Invalid("artifact %q of stage %q would be delivered as %q", a.Name, s.Name, a.File).
-						Hint("a file's name is relative and without \"..\"")
-				}
-			}
-		}
-	}
-	p.Runs = runs
-	return p, nil
-}
-
-func fillText(text string, values map[string]string) (string, error) {
-	t, err := condition.ParseTemplate(text, language.Values)
-	if err != nil {
-		return "", err
-	}
-	return t.Fill(values), nil
+// Values are all that braces know in a run: what the build knows, asks, and the variant.
+func (p *Plan) Values(run int, build map[string]string) map[string]string {
+	values := p.values(p.Runs[run].Variant)
+	maps.Copy(values, build)
+	return values
 }
 
 // Target is a place in a store that the build will fill.
@@ -172,12 +229,14 @@ type Target struct {
 // Targets lists what the build will deliver, each once, in the order of the file. Stages that are
 // skipped deliver nothing.
 func (p Plan) Targets() (list []Target) {
+	seen := map[Target]bool{}
 	for _, r := range p.Runs {
 		if r.Skip != "" {
 			continue
 		}
 		for _, a := range r.Stage.Artifacts {
-			if t := (Target{a.Store, a.Name}); !slices.Contains(list, t) {
+			if t := (Target{a.Store, a.Name}); !seen[t] {
+				seen[t] = true
 				list = append(list, t)
 			}
 		}
@@ -185,14 +244,29 @@ func (p Plan) Targets() (list []Target) {
 	return list
 }
 
+// Alone lists the names with which the runs of a chain want to be alone, each once. The chain has them as
+// a whole, from its hand-out to its end.
+func (p Plan) Alone(chain int) []string {
+	names := []string{}
+	for _, i := range p.Chains[chain].Runs {
+		r := p.Runs[i]
+		if name := string(r.Stage.Alone); name != "" && r.Skip == "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
 // Unmet says which chains no agent can take, and what the nearest lacks; nil when all can.
 func (p Plan) Unmet(agents []facts.Agent) error {
+	met := map[string]bool{}
 	for _, c := range p.Chains {
-		if slices.ContainsFunc(agents, func(a facts.Agent) bool { return len(c.Demand.Against(a.Facts)) == 0 }) {
+		key := c.Demand.String()
+		if met[key] || slices.ContainsFunc(agents, func(a facts.Agent) bool { return len(c.Demand.Against(a.Facts)) == 0 }) {
+			met[key] = true
 			continue
 		}
-		stage := p.Runs[c.Runs[0]].Stage.Name
-		return fault.Refused("no agent can run stage %q: it needs %s; %s", stage, c.Demand, c.Demand.Nearest(agents)).
+		return fault.Refused("no agent can run stage %q: it needs %s; %s", p.Runs[c.Runs[0]].Title(), c.Demand, c.Demand.Nearest(agents)).
 			Hint("start an agent that has it (oskeld agent run), or change `facts` of the stage")
 	}
 	return nil
@@ -200,15 +274,23 @@ func (p Plan) Unmet(agents []facts.Agent) error {
 
 // String gives the chains in words, for people who read a plan.
 func (p Plan) String() string {
-	var s string
+	var b strings.Builder
 	for _, c := range p.Chains {
-		for i, r := range c.Runs {
-			if i > 0 {
-				s += " → "
-			}
-			s += string(p.Runs[r].Stage.Name)
-		}
-		s += fmt.Sprintf(" (%s)\n", c.Demand)
+		b.WriteString(p.ChainTitle(c) + "\n")
 	}
-	return s
+	return b.String()
+}
+
+// ChainNames gives the titles of a chain's runs, as it is known from build to build.
+func (p Plan) ChainNames(c Chain) string {
+	titles := make([]string, len(c.Runs))
+	for i, r := range c.Runs {
+		titles[i] = p.Runs[r].Title()
+	}
+	return strings.Join(titles, " → ")
+}
+
+// ChainTitle gives a chain's runs and its demand in words.
+func (p Plan) ChainTitle(c Chain) string {
+	return fmt.Sprintf("%s (%s)", p.ChainNames(c), c.Demand)
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -44,7 +45,7 @@ store = "intake"
 `
 
 func TestMake(t *testing.T) {
-	p, err := Make(read(t, four))
+	p, err := Make(read(t, four), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +61,7 @@ func TestMake(t *testing.T) {
 }
 
 func TestSettle(t *testing.T) {
-	p, _ := Make(read(t, four))
+	p, _ := Make(read(t, four), nil)
 	values := map[string]string{"version": "1.2.3", "branch": "side"}
 	got, err := p.Settle(condition.Scope{Source: condition.Source{Branch: "side"}}, values)
 	if err != nil {
@@ -80,8 +81,124 @@ func TestSettle(t *testing.T) {
 	}
 }
 
+const varied = `
+[ask.mode]
+pick = ["small", "fast"]
+[stage.compile]
+vary = { os = ["linux", "windows"], arch = ["amd64", "arm64"] }
+omit = [{ os = "windows", arch = "arm64" }]
+facts = { os = "{vary.os}" }
+carry = ["out/**"]
+script = "x"
+[stage.check]
+script = "x"
+when = "vary.os == 'linux' && ask.mode == 'fast'"
+[stage.try]
+after = ["check"]
+match = ["os"]
+vary = { os = ["linux", "windows"] }
+halt = "never"
+script = "x"
+when = "stages.check.state == 'passed'"
+[stage.pack]
+after = ["check", "try"]
+run = "always"
+[[stage.pack.artifact]]
+name = "p"
+pack = "zip"
+file = "p-{ask.mode}.zip"
+store = "intake"
+`
+
+func TestVariants(t *testing.T) {
+	asks := []condition.Value{{Name: "mode", Kind: condition.TextValue, Text: "fast"}}
+	p, err := Make(read(t, varied), asks)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := `compile linux amd64 → check linux amd64 (os linux)
+compile linux arm64 → check linux arm64 (os linux)
+compile windows amd64 → check windows amd64 (os windows)
+try linux (any agent)
+try windows (any agent)
+pack (any agent)
+`
+	if got := p.String(); got != want {
+		t.Errorf("got\n%swant\n%s", got, want)
+	}
+	if try := p.Runs[6]; try.Title() != "try linux" || !slices.Equal(try.After, []int{3, 4}) || len(try.Halts) > 0 {
+		t.Errorf("%s comes after %v, halts %v", try.Title(), try.After, try.Halts)
+	}
+	if !slices.Equal(p.Runs[0].Halts, []int{1, 2}) {
+		t.Errorf("compile linux amd64 halts %v", p.Runs[0].Halts)
+	}
+	if !slices.Equal(p.Chains[5].Carried, []int{0, 1, 2}) || len(p.Chains[5].Needs) != 5 {
+		t.Errorf("pack: %+v", p.Chains[5])
+	}
+	settled, err := p.Settle(condition.Scope{}, map[string]string{"version": "1.0.0"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if settled.Runs[3].Skip != "" || settled.Runs[5].Skip == "" || !settled.Runs[6].Late || settled.Runs[8].Stage.Artifacts[0].File != "p-fast.zip" {
+		t.Errorf("%+v", settled.Runs)
+	}
+}
+
+func TestSelect(t *testing.T) {
+	p, _ := Make(read(t, varied), []condition.Value{{Name: "mode", Kind: condition.TextValue, Text: "fast"}})
+	linux := language.Variant{{Axis: "os", Value: "linux"}}
+	for _, c := range []struct {
+		part    Part
+		want    string
+		missing int
+	}{
+		{Part{UpTo: []string{"check"}, Variant: linux}, "compile linux amd64 → check linux amd64 (os linux)\ncompile linux arm64 → check linux arm64 (os linux)\n", 0},
+		{Part{Only: []string{"check"}, Variant: language.Variant{{Axis: "arch", Value: "arm64"}}}, "check linux arm64 (os linux)\n", 0},
+		{Part{From: []string{"try"}}, "try linux (any agent)\ntry windows (any agent)\npack (any agent)\n", 3},
+	} {
+		got, from, err := p.Select(c.part)
+		if err != nil || got.String() != c.want || len(p.Missing(from)) != c.missing {
+			t.Errorf("%+v: %v, %d missing\n%s", c.part, err, len(p.Missing(from)), got)
+		}
+		for i, r := range got.Runs {
+			if r.Follows >= i || slices.ContainsFunc(r.After, func(n int) bool { return n >= i }) {
+				t.Errorf("%s needs what comes later", r.Title())
+			}
+		}
+	}
+	for want, part := range map[string]Part{`there is no stage "chek"`: {UpTo: []string{"chek"}}, `no stage varies over "oz"`: {Variant: language.Variant{{Axis: "oz", Value: "x"}}},
+		`"mac" is not a value of axis "os"`: {Variant: language.Variant{{Axis: "os", Value: "mac"}}}} {
+		if _, _, err := p.Select(part); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+}
+
+// 1,000 stage runs are planned in less than 200 ms; go test -bench Make tells.
+func BenchmarkMake(b *testing.B) {
+	var many strings.Builder
+	many.WriteString("pipeline = \"p\"\n[stage.first]\nscript = \"x\"\n[stage.a]\nafter = [\"first\"]\nscript = \"x\"\nvary = { n = [")
+	for i := range 499 {
+		fmt.Fprintf(&many, "\"%d\", ", i)
+	}
+	many.WriteString("] }\ncarry = [\"x\"]\nwhen = \"vary.n != '7'\"\n[stage.b]\nscript = \"x\"\n[stage.last]\nafter = [\"b\"]\nscript = \"x\"\n")
+	p, ds := language.Read("f", []byte(many.String()))
+	if p == nil {
+		b.Fatal(ds.Text())
+	}
+	for b.Loop() {
+		made, err := Make(p, nil)
+		if err == nil {
+			_, err = made.Settle(condition.Scope{}, map[string]string{"version": "1"})
+		}
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
 func TestUnmet(t *testing.T) {
-	p, _ := Make(read(t, four))
+	p, _ := Make(read(t, four), nil)
 	if err := p.Unmet([]facts.Agent{{Name: "barrow", Facts: facts.Facts{"os": "linux", "go": "1.26.8"}}}); err != nil {
 		t.Error(err)
 	}

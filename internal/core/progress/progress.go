@@ -51,6 +51,9 @@ type Run struct {
 	After     []int
 	Name      string
 	Skip      string // why it is skipped by its own `when`, once what it needs is satisfied
+	Late      bool   // the agent tells whether its `when` holds
+	Always    bool   // runs also when what it needs did not pass
+	Halts     []int  // runs that its failure stops
 }
 
 // ChainState tells where a chain is.
@@ -68,9 +71,9 @@ type Chain struct {
 	State ChainState
 	Agent string
 	Fence int64
-	Lost  int // agents lost over it
+	Lost  int    // agents lost over it
+	Halt  string // why its agent is to stop, "" when it is not
 	Runs  []int
-	Needs []int
 }
 
 // Event is one of the types below.
@@ -88,7 +91,7 @@ type (
 		Run   int
 		Fence int64
 	}
-	// Ended: a stage run came to an end: passed, failed or stopped.
+	// Ended: a stage run came to an end: passed, failed, stopped, or skipped by a late `when`.
 	Ended struct {
 		Run   int
 		Fence int64
@@ -100,6 +103,11 @@ type (
 		Chain int
 		Fence int64
 	}
+	// TakenOver: the results of a chain of another build stand for a chain that nobody has taken.
+	TakenOver struct {
+		Chain int
+		From  string // PIPELINE/NUMBER
+	}
 	// Stop: somebody or something wants the build to stop.
 	Stop struct{ Cause string }
 )
@@ -108,6 +116,7 @@ func (Taken) event()     {}
 func (Started) event()   {}
 func (Ended) event()     {}
 func (AgentLost) event() {}
+func (TakenOver) event() {}
 func (Stop) event()      {}
 
 // Effects say what to do after an event.
@@ -115,6 +124,7 @@ type Effects struct {
 	Applied bool  // false: the event was old, repeated or out of place, and nothing changed
 	Offer   []int // chains that agents may take now
 	Recall  []int // taken chains whose agents are to stop
+	Freed   bool  // a taken chain came to its end: a place is free, and what it was alone with
 	Over    bool  // the build came to its end with this event
 }
 
@@ -122,14 +132,21 @@ type Effects struct {
 func New(p plan.Plan) (Build, Effects) {
 	b := Build{State: Waiting}
 	for _, r := range p.Runs {
-		b.Runs = append(b.Runs, Run{State: Waiting, Chain: r.Chain, Follows: r.Follows, After: r.After, Name: string(r.Stage.Name), Skip: r.Skip})
+		run := Of(r)
+		run.State = Waiting
+		b.Runs = append(b.Runs, run)
 	}
 	for _, c := range p.Chains {
-		b.Chains = append(b.Chains, Chain{State: ChainBlocked, Runs: c.Runs, Needs: c.Needs})
+		b.Chains = append(b.Chains, Chain{State: ChainBlocked, Runs: c.Runs})
 	}
 	effects := Effects{Applied: true}
 	b.settle(&effects)
 	return b, effects
+}
+
+// Of gives what a run's plan says of it, with no state yet.
+func Of(r plan.Run) Run {
+	return Run{Chain: r.Chain, Follows: r.Follows, After: r.After, Name: r.Title(), Skip: r.Skip, Late: r.Late, Always: r.Stage.Always, Halts: r.Halts}
 }
 
 // Apply gives the state after an event. The receiver is not changed.
@@ -158,15 +175,11 @@ func (b *Build) take(e Event, effects *Effects) bool {
 		b.State = Running
 		return true
 	case Ended:
-		run, _, ok := b.held(e.Run, e.Fence)
-		if !ok || run.State.Over() || !e.State.Over() || run.State == Waiting && e.State == Passed {
-			return false
-		}
-		run.State, run.Cause = e.State, e.Cause
-		run.Satisfied = e.State == Passed
-		return true
+		return b.ended(e, effects)
 	case AgentLost:
-		return b.lost(e)
+		return b.lost(e, effects)
+	case TakenOver:
+		return b.takenOver(e)
 	case Stop:
 		return b.stop(e, effects)
 	}
@@ -186,6 +199,58 @@ func (b *Build) taken(e Taken) bool {
 	return true
 }
 
+func (b *Build) takenOver(e TakenOver) bool {
+	if e.Chain < 0 || e.Chain >= len(b.Chains) || b.Chains[e.Chain].State != ChainWaiting || b.Chains[e.Chain].Fence > 0 {
+		return false
+	}
+	for _, i := range b.Chains[e.Chain].Runs {
+		r := &b.Runs[i]
+		switch {
+		case r.State.Over():
+		case r.Skip != "":
+			r.State, r.Cause, r.Satisfied = Skipped, r.Skip, true
+		default:
+			r.State, r.Cause, r.Satisfied = Reused, "from "+e.From, true
+		}
+	}
+	return true
+}
+
+func (b *Build) ended(e Ended, effects *Effects) bool {
+	run, chain, ok := b.held(e.Run, e.Fence)
+	skipped := e.State == Skipped && run != nil && run.Late
+	if !ok || run.State.Over() || !e.State.Over() || e.State == Skipped && !skipped || run.State == Waiting && e.State == Passed {
+		return false
+	}
+	run.State, run.Cause = e.State, e.Cause
+	run.Satisfied = e.State == Passed || skipped
+	if e.State == Stopped && b.Stopping == "" && chain.Halt != "" {
+		run.Cause = chain.Halt
+	}
+	if e.State == Failed {
+		b.halt(e.Run, effects)
+	}
+	return true
+}
+
+// halt stops the other variants of a stage after one of them failed.
+func (b *Build) halt(failed int, effects *Effects) {
+	for _, i := range b.Runs[failed].Halts {
+		r := &b.Runs[i]
+		c := &b.Chains[r.Chain]
+		switch cause := "variant failed: " + b.Runs[failed].Name; {
+		case r.State.Over() || r.Chain == b.Runs[failed].Chain:
+		case c.State == ChainTaken:
+			if c.Halt == "" {
+				c.Halt = cause
+				effects.Recall = append(effects.Recall, r.Chain)
+			}
+		default:
+			r.State, r.Cause = Stopped, cause
+		}
+	}
+}
+
 // held finds a run whose chain is held under the fence.
 func (b *Build) held(run int, fence int64) (*Run, *Chain, bool) {
 	if run < 0 || run >= len(b.Runs) {
@@ -196,11 +261,23 @@ func (b *Build) held(run int, fence int64) (*Run, *Chain, bool) {
 	return r, c, c.State == ChainTaken && c.Fence == fence
 }
 
-func (b *Build) mayStart(r Run) bool {
-	return (r.Follows < 0 || b.Runs[r.Follows].Satisfied) && !slices.ContainsFunc(r.After, func(i int) bool { return !b.Runs[i].Satisfied })
+// Ready lists the runs that wait for nothing but an agent.
+func (b *Build) Ready() (list []int) {
+	for i, r := range b.Runs {
+		if r.State == Waiting && b.mayStart(r) {
+			list = append(list, i)
+		}
+	}
+	return list
 }
 
-func (b *Build) lost(e AgentLost) bool {
+// mayStart tells whether what a run needs is satisfied; for one that always runs, has ended.
+func (b *Build) mayStart(r Run) bool {
+	met := func(i int) bool { return b.Runs[i].Satisfied || r.Always && b.Runs[i].State.Over() }
+	return (r.Follows < 0 || met(r.Follows)) && !slices.ContainsFunc(r.After, func(i int) bool { return !met(i) })
+}
+
+func (b *Build) lost(e AgentLost, effects *Effects) bool {
 	if e.Chain < 0 || e.Chain >= len(b.Chains) {
 		return false
 	}
@@ -209,16 +286,22 @@ func (b *Build) lost(e AgentLost) bool {
 		return false
 	}
 	c.Lost++
-	agent := c.Agent
-	c.State, c.Agent = ChainWaiting, ""
+	effects.Freed = true
+	agent, halt := c.Agent, c.Halt
+	c.State, c.Agent, c.Halt = ChainWaiting, "", ""
+	effects.Offer = append(effects.Offer, e.Chain)
+	if b.Stopping != "" {
+		halt = b.Stopping
+	}
 	for _, i := range c.Runs {
 		r := &b.Runs[i]
 		switch {
 		case r.State.Over():
-		case b.Stopping != "":
-			r.State, r.Cause = Stopped, b.Stopping
 		case c.Lost >= LostTries:
 			r.State, r.Cause = Lost, fmt.Sprintf("%d agents were lost over it, %s the last", c.Lost, agent)
+			b.halt(i, effects)
+		case halt != "" && !r.Always:
+			r.State, r.Cause = Stopped, halt
 		default:
 			r.State, r.Cause = Waiting, ""
 		}
@@ -226,23 +309,26 @@ func (b *Build) lost(e AgentLost) bool {
 	return true
 }
 
+// stop ends what has not begun and recalls what runs. Runs that always run come yet, until a second stop.
 func (b *Build) stop(e Stop, effects *Effects) bool {
-	if b.Stopping != "" {
-		return false
+	again := b.Stopping != ""
+	changed := !again
+	if !again {
+		b.Stopping = e.Cause
 	}
-	b.Stopping = e.Cause
 	for i := range b.Runs {
 		r := &b.Runs[i]
-		if b.Chains[r.Chain].State != ChainTaken && !r.State.Over() {
+		if b.Chains[r.Chain].State != ChainTaken && !r.State.Over() && (again || !r.Always) {
 			r.State, r.Cause = Stopped, e.Cause
+			changed = true
 		}
 	}
 	for i, c := range b.Chains {
-		if c.State == ChainTaken {
+		if c.State == ChainTaken && !again {
 			effects.Recall = append(effects.Recall, i)
 		}
 	}
-	return true
+	return changed
 }
 
 // settle follows the consequences: runs that can no longer start are skipped, chains open or
@@ -258,7 +344,7 @@ func (b *Build) settle(effects *Effects) {
 			continue
 		}
 		for _, need := range append(slices.Clone(r.After), r.Follows) {
-			if need >= 0 && b.Runs[need].State.Over() && !b.Runs[need].Satisfied {
+			if need >= 0 && !r.Always && b.Runs[need].State.Over() && !b.Runs[need].Satisfied {
 				r.State, r.Cause = Skipped, fmt.Sprintf("needs %s, which %s", b.Runs[need].Name, verb(b.Runs[need].State))
 				break
 			}
@@ -270,14 +356,21 @@ func (b *Build) settle(effects *Effects) {
 			continue
 		}
 		open := slices.ContainsFunc(c.Runs, func(r int) bool { return !b.Runs[r].State.Over() })
-		needs := slices.ContainsFunc(c.Needs, func(r int) bool { return !b.Runs[r].Satisfied })
+		// Where the first run is over, because it was skipped or stopped, one that always runs may come
+		// after it; a chain is handed out when its first open run may start.
+		needs := true
+		for _, i := range c.Runs {
+			if r := b.Runs[i]; !r.State.Over() {
+				needs = !b.mayStart(r)
+				break
+			}
+		}
 		switch {
 		case !open:
+			effects.Freed = effects.Freed || c.State == ChainTaken
 			c.State = ChainOver
 		case c.State == ChainBlocked && !needs:
 			c.State = ChainWaiting
-			effects.Offer = append(effects.Offer, i)
-		case c.State == ChainWaiting: // after a loss, or not taken yet
 			effects.Offer = append(effects.Offer, i)
 		}
 	}

@@ -31,7 +31,7 @@ func made(t *testing.T, stages ...string) plan.Plan {
 		}
 		p.Stages = append(p.Stages, s)
 	}
-	out, err := plan.Make(p)
+	out, err := plan.Make(p, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +122,7 @@ func TestRandomWalk(t *testing.T) {
 			log = append(log, fmt.Sprintf("%T%v", e, e))
 			check(t, seed, before, next, e, effects, log)
 			again, twice := next.Apply(e)
-			if twice.Applied && states(again) != states(next) {
+			if _, stop := e.(Stop); !stop && twice.Applied && states(again) != states(next) {
 				t.Fatalf("seed %d: %T%v counted twice", seed, e, e)
 			}
 			b = next
@@ -150,7 +150,7 @@ func check(t *testing.T, seed uint64, before, next Build, e Event, effects Effec
 		}
 		if r.State == Running {
 			for _, need := range append(slices.Clone(r.After), r.Follows) {
-				if need >= 0 && !next.Runs[need].Satisfied {
+				if need >= 0 && !next.Runs[need].Satisfied && !(r.Always && next.Runs[need].State.Over()) {
 					fail("%s runs before %s passed", r.Name, next.Runs[need].Name)
 				}
 			}
@@ -190,6 +190,11 @@ func randomPlan(t *testing.T, rng *rand.Rand) plan.Plan {
 		if rng.IntN(8) == 0 {
 			p.Runs[i].Skip = "when x is false"
 		}
+		p.Runs[i].Late = rng.IntN(4) == 0
+		p.Runs[i].Stage.Always = rng.IntN(5) == 0
+		if other := rng.IntN(n); rng.IntN(4) == 0 && other != i {
+			p.Runs[i].Halts = []int{other}
+		}
 	}
 	return p
 }
@@ -207,7 +212,7 @@ func randomEvent(rng *rand.Rand, b Build, fence *int64) Event {
 	case k < 24:
 		return Started{run, held}
 	case k < 37:
-		ends := []State{Passed, Passed, Passed, Passed, Failed, Stopped, Running}
+		ends := []State{Passed, Passed, Passed, Passed, Failed, Stopped, Running, Skipped}
 		return Ended{run, held, ends[rng.IntN(len(ends))], "so"}
 	case k < 39:
 		return AgentLost{chain, b.Chains[chain].Fence}
@@ -216,4 +221,57 @@ func randomEvent(rng *rand.Rand, b Build, fence *int64) Event {
 		return Started{run, held}
 	}
 	return Stop{"enough"}
+}
+
+// A variant's failure stops the others: those that wait at once, those that run by a recall.
+func TestHalt(t *testing.T) {
+	p := made(t, "a", "b:a", "c:a")
+	p.Runs[1].Halts, p.Runs[2].Halts = []int{2}, []int{1}
+	b, _ := New(p)
+	b = play(t, b, Taken{0, "x", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Taken{1, "x", 2}, Started{1, 2}, Taken{2, "y", 3}, Started{2, 3})
+	halted, effects := b.Apply(Ended{1, 2, Failed, "exit 1"})
+	if !slices.Equal(effects.Recall, []int{2}) || halted.Runs[2].State != Running {
+		t.Errorf("recalled %v: %s", effects.Recall, states(halted))
+	}
+	over := play(t, halted, Ended{2, 3, Stopped, "stopped while it ran"})
+	if over.State != Failed || over.Runs[2].Cause != "variant failed: b" {
+		t.Errorf("%s, c: %s", over.State, over.Runs[2].Cause)
+	}
+	lost := play(t, halted, AgentLost{2, 3})
+	if lost.Runs[2].State != Stopped {
+		t.Errorf("a halted run whose agent was lost is %s", lost.Runs[2].State)
+	}
+}
+
+// What always runs comes after a failure and after a stop, and a second stop ends it too.
+func TestAlways(t *testing.T) {
+	p := made(t, "a", "b:a", "tidy:b")
+	p.Runs[2].Stage.Always = true
+	b, _ := New(p)
+	failed := play(t, b, Taken{0, "x", 1}, Started{0, 1}, Ended{0, 1, Failed, "exit 1"})
+	if failed.Runs[1].State != Skipped || failed.Chains[2].State != ChainWaiting {
+		t.Fatalf("%s, tidy's chain %s", states(failed), failed.Chains[2].State)
+	}
+	if over := play(t, failed, Taken{2, "x", 2}, Started{2, 2}, Ended{2, 2, Passed, ""}); over.State != Failed {
+		t.Errorf("tidying made it %s", over.State)
+	}
+	stopped := play(t, b, Stop{"stopped by ida"})
+	if stopped.State.Over() || stopped.Chains[2].State != ChainWaiting {
+		t.Errorf("%s, tidy's chain %s", states(stopped), stopped.Chains[2].State)
+	}
+	if over := play(t, stopped, Stop{"stopped by ida"}); over.State != Stopped {
+		t.Errorf("after a second stop it is %s", over.State)
+	}
+}
+
+func play(t *testing.T, b Build, events ...Event) Build {
+	t.Helper()
+	for _, e := range events {
+		next, effects := b.Apply(e)
+		if !effects.Applied {
+			t.Fatalf("%T%v did not count: %s", e, e, states(b))
+		}
+		b = next
+	}
+	return b
 }

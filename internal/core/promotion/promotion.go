@@ -36,7 +36,7 @@ func Check(rules []Rule) error {
 		if strings.TrimSpace(r.Say) == "" {
 			return fault.Invalid("rule %d has no `say`", i+1).On("rule").Hint("say in one line what must hold")
 		}
-		if _, err := condition.Compile(condition.Rule, r.That); err != nil {
+		if _, err := condition.Compile(condition.Rule, r.That, condition.Names{}); err != nil {
 			return fault.Invalid("rule %d (%s): %v", i+1, r.Say, err).On("rule").
 				Hint("a rule sees tests, build, source and version, as in \"tests.total > 0 && tests.failed == 0\"")
 		}
@@ -51,7 +51,7 @@ func Judge(rules []Rule, scope condition.Scope) []Verdict {
 	verdicts := make([]Verdict, 0, len(rules))
 	for _, r := range rules {
 		v := Verdict{Say: r.Say, That: r.That}
-		c, err := condition.Compile(condition.Rule, r.That)
+		c, err := condition.Compile(condition.Rule, r.That, condition.Names{})
 		if err == nil {
 			v.Met, err = c.Holds(scope)
 		}

@@ -1,5 +1,5 @@
-// Package reading reads the reports that tools write: tests as JUnit XML or `go test -json`, told
-// apart by their content.
+// Package reading reads the reports that tools write: tests as JUnit XML, TAP or `go test -json`,
+// told apart by their content.
 //
 //	tests, err := reading.Tests(r)
 package reading
@@ -11,6 +11,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,6 +36,34 @@ type Case struct {
 	Outcome Outcome `json:"outcome"`
 	Seconds float64 `json:"seconds"`
 	Message string  `json:"message,omitempty"`
+	File    string  `json:"file,omitempty"` // where it stands, if the report says so
+	Line    int     `json:"line,omitempty"`
+}
+
+var (
+	placeRule  = regexp.MustCompile(`([A-Za-z0-9_./\\-]+\.[A-Za-z]{1,5}):(\d+)\b`)
+	tracedRule = regexp.MustCompile(`File "([^"]+)", line (\d+)`)
+)
+
+// Place is the file and line of a test that did not pass, as in "hive_test.go:12": where the report
+// names it, else the first that its message names; "" for none.
+func (c Case) Place() string {
+	if c.File != "" {
+		if c.Line > 0 {
+			return c.File + ":" + strconv.Itoa(c.Line)
+		}
+		return c.File
+	}
+	for _, rule := range []*regexp.Regexp{tracedRule, placeRule} {
+		if all := rule.FindAllStringSubmatch(c.Message, -1); len(all) > 0 {
+			m := all[0]
+			if rule == tracedRule { // the innermost call stands last
+				m = all[len(all)-1]
+			}
+			return m[1] + ":" + m[2]
+		}
+	}
+	return ""
 }
 
 // Limits on hostile or broken reports.
@@ -82,8 +111,10 @@ func Tests(r io.Reader) ([]Case, error) {
 		cases, err = junit(b)
 	case bytes.HasPrefix(head, []byte("{")), len(head) == 0:
 		cases, err = goTest(b)
+	case tapHead.Match(head):
+		cases, err = tap(b)
 	default:
-		return nil, fault.Invalid("the report is neither JUnit XML nor the output of go test -json")
+		return nil, fault.Invalid("the report is neither JUnit XML, TAP nor the output of go test -json")
 	}
 	if limited.N <= 0 {
 		return nil, fault.Invalid("the report is larger than %d bytes", MostBytes)
@@ -91,7 +122,11 @@ func Tests(r io.Reader) ([]Case, error) {
 	return cases, err
 }
 
+var tapHead = regexp.MustCompile(`(?m)^(TAP version \d+|1\.\.\d+|(not )?ok\b)`)
+
 type junitCase struct {
+	File    string        `xml:"file,attr"`
+	Line    string        `xml:"line,attr"`
 	Name    string        `xml:"name,attr"`
 	Class   string        `xml:"classname,attr"`
 	Time    string        `xml:"time,attr"`
@@ -166,7 +201,8 @@ func junit(r io.Reader) ([]Case, error) {
 
 func (c junitCase) read(suites []string) Case {
 	seconds, _ := strconv.ParseFloat(strings.ReplaceAll(c.Time, ",", ""), 64)
-	out := Case{Suite: c.Class, Name: c.Name, Outcome: Passed, Seconds: max(0, seconds)}
+	out := Case{Suite: c.Class, Name: c.Name, Outcome: Passed, Seconds: max(0, seconds), File: c.File}
+	out.Line, _ = strconv.Atoi(c.Line)
 	if out.Suite == "" && len(suites) > 0 {
 		out.Suite = suites[len(suites)-1]
 	}

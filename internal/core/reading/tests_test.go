@@ -58,7 +58,7 @@ func TestJUnit(t *testing.T) {
 
 func TestBrokenReports(t *testing.T) {
 	for name, text := range map[string]string{
-		"another form": "TAP version 13", "XML cut": "<testsuite><testcase name='a'>", "no testsuite": "<html></html>", "event cut": `{"Action":`,
+		"another form": "tap version 13", "XML cut": "<testsuite><testcase name='a'>", "no testsuite": "<html></html>", "event cut": `{"Action":`,
 	} {
 		if _, err := Tests(strings.NewReader(text)); err == nil {
 			t.Errorf("%s: taken", name)
@@ -78,4 +78,35 @@ func FuzzTests(f *testing.F) {
 			t.Errorf("sum %+v", sum)
 		}
 	})
+}
+
+func TestTAP(t *testing.T) {
+	report := "TAP version 14\n1..6\nok 1 - weighs\nnot ok 2 - tares\n  ---\n  at: scale_test.c:31\n  ...\nok 3 - sleeps # SKIP no clock\nnot ok 4 # TODO later\nok\n"
+	cases, err := Tests(strings.NewReader(report))
+	if err != nil || len(cases) != 6 {
+		t.Fatalf("%+v, %v", cases, err)
+	}
+	if s := Sum(cases); s != (Summary{6, 2, 2, 2}) {
+		t.Errorf("%+v", s)
+	}
+	if cases[1].Name != "tares" || cases[1].Place() != "scale_test.c:31" || cases[2].Message != "no clock" || cases[5].Name != "(tests that never came)" {
+		t.Errorf("%+v", cases)
+	}
+	if cases, err := Tests(strings.NewReader("ok 1\nBail out! no scale\n")); err != nil || cases[1].Message != "no scale" {
+		t.Errorf("%+v, %v", cases, err)
+	}
+}
+
+func TestPlace(t *testing.T) {
+	for message, want := range map[string]string{
+		"    hive_test.go:12: got 3": "hive_test.go:12", "at Object.<anonymous> (/src/test/bloom.test.js:7:3)": "/src/test/bloom.test.js:7",
+		"Traceback\n  File \"/usr/lib/unittest.py\", line 5\n  File \"tests/test_swarm.py\", line 21, in test\n": "tests/test_swarm.py:21", "no place": "",
+	} {
+		if got := (Case{Message: message}).Place(); got != want {
+			t.Errorf("%q: %q", message, got)
+		}
+	}
+	if got := (Case{File: "a.py", Line: 3, Message: "b.py:9"}).Place(); got != "a.py:3" {
+		t.Error(got)
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -83,12 +84,64 @@ func (r Rules) prefix() string {
 type Facts struct {
 	StartedBy string    // the tag that started the build, "" for none
 	Nearest   string    // the nearest fitting tag reachable from the commit, "" for none
+	Beside    []string  // other fitting tags on the commit of Nearest
 	Commits   int       // commits since Nearest, or all
 	Branch    string    // as git names it
 	Number    int       // of the build in its pipeline
 	Commit    string    // full
 	FileText  string    // first line of Rules.File
 	At        time.Time // the moment the build is created
+	Here      bool      // on the spot: an untagged version says so in its last identifier
+}
+
+// Choose gives the tag that counts of several on one commit, the highest semantic version, and the
+// others; only those that fit the rules.
+func (r Rules) Choose(tags []string) (best string, beside []string) {
+	var highest *semver.Version
+	for _, tag := range tags {
+		if !r.Fits(tag) {
+			continue
+		}
+		v, err := semver.NewVersion(strings.TrimPrefix(tag, r.prefix()))
+		switch {
+		case best == "":
+			best = tag
+		case err == nil && (highest == nil || v.GreaterThan(highest)):
+			best, beside = tag, append(beside, best)
+		default:
+			beside = append(beside, tag)
+		}
+		if best == tag && err == nil {
+			highest = v
+		}
+	}
+	return best, beside
+}
+
+// Semantic tells whether a text is a semantic version, as package stores ask for.
+func Semantic(text string) bool {
+	_, err := semver.StrictNewVersion(text)
+	return err == nil
+}
+
+// Sample are facts to try rules with; its Nearest is a tag that fits them.
+func Sample(r Rules) Facts {
+	return Facts{Nearest: r.prefix() + "1.4.0", Commits: 3, Branch: "main", Number: 57, Commit: "8c1f2e0aa1b2", FileText: "1.4.0",
+		At: time.Date(2026, 3, 14, 9, 5, 6, 0, time.UTC)}
+}
+
+// here marks a version that was made on the spot: "1.4.1-main.0" gives "1.4.1-main.0.here".
+func here(v string) string {
+	core, build, hasBuild := strings.Cut(v, "+")
+	if strings.Contains(core, "-") {
+		core += ".here"
+	} else {
+		core += "-here"
+	}
+	if hasBuild {
+		core += "+" + build
+	}
+	return core
 }
 
 // Settle gives the version and how it came about, in words.
@@ -126,6 +179,9 @@ func (r Rules) Settle(f Facts) (artifact.Version, string, error) {
 		values[name] = next.String()
 	}
 	made := template.Fill(values)
+	if f.Here && f.StartedBy == "" {
+		made = here(made)
+	}
 	v, err := artifact.ParseVersion(made)
 	if err != nil {
 		return "", "", fault.Invalid("the rule %q gives %q, which is not a version", text, made).On("version").
@@ -137,10 +193,25 @@ func (r Rules) Settle(f Facts) (artifact.Version, string, error) {
 		why += ", started by tag " + f.StartedBy
 	case f.Nearest == "":
 		why += fmt.Sprintf(", no tag fits %q: counted as 0.0.0", r.Tag)
+	case f.Commits == 0:
+		why += fmt.Sprintf(", on tag %s but not started by it", f.Nearest)
 	default:
-		why += fmt.Sprintf(", nearest tag %s, %d commits before", f.Nearest, f.Commits)
+		why += fmt.Sprintf(", nearest tag %s, %s before", f.Nearest, commits(f.Commits))
+	}
+	if len(f.Beside) > 0 && f.StartedBy == "" {
+		why += fmt.Sprintf(" (the highest of %s on that commit)", strings.Join(append([]string{f.Nearest}, f.Beside...), ", "))
+	}
+	if v, err := semver.NewVersion(bare); err == nil && v.Prerelease() != "" && f.StartedBy == "" && slices.Contains(template.Names(), "tag.next_patch") {
+		why += fmt.Sprintf("; after the pre-release %s comes %s", bare, values["tag.next_patch"])
 	}
 	return v, why, nil
+}
+
+func commits(n int) string {
+	if n == 1 {
+		return "1 commit"
+	}
+	return fmt.Sprintf("%d commits", n)
 }
 
 var unsafe = regexp.MustCompile(`[^0-9A-Za-z]+`)

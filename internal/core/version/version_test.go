@@ -28,6 +28,10 @@ func TestSettle(t *testing.T) {
 		{"prefix taken off", Fields{Tag: "release-*", Untagged: "{tag}"}, with(func(f *Facts) { f.Nearest = "release-7" }), "7"},
 		{"unsafe branch", Fields{}, with(func(f *Facts) { f.Branch = `fix/"quotes" and spaces` }), "1.4.1-fix-quotes-and-spaces.57"},
 		{"branch of digits", Fields{}, with(func(f *Facts) { f.Branch = "007" }), "1.4.1-b007.57"},
+		{"pre-release tag", Fields{}, with(func(f *Facts) { f.Nearest = "v1.4.0-rc.2" }), "1.4.0-main.57"},
+		{"on the spot", Fields{}, with(func(f *Facts) { f.Here, f.Number = true, 0 }), "1.4.1-main.0.here"},
+		{"on the spot, without a pre-release", Fields{Untagged: "{tag.next_minor}+{commit}"}, with(func(f *Facts) { f.Here = true }), "1.5.0-here+8c1f2e0"},
+		{"on the spot, at a tag", Fields{}, with(func(f *Facts) { f.Here, f.StartedBy = true, "v1.5.0" }), "1.5.0"},
 		{"no branch", Fields{}, with(func(f *Facts) { f.Branch = "" }), "1.4.1-detached.57"},
 	}
 	for _, c := range cases {
@@ -67,5 +71,37 @@ func TestSettleRefuses(t *testing.T) {
 	}
 	if _, err := ParseRules(Fields{Tag: "v["}); err == nil {
 		t.Error("a broken pattern was taken")
+	}
+}
+
+// Each odd case is told in words.
+func TestDerivation(t *testing.T) {
+	rules, _ := ParseRules(Fields{})
+	for _, c := range []struct {
+		facts Facts
+		want  string
+	}{
+		{Facts{}, `no tag fits "v*": counted as 0.0.0`},
+		{Facts{Nearest: "v1.4.0", Commits: 1}, "nearest tag v1.4.0, 1 commit before"},
+		{Facts{Nearest: "v1.4.0"}, "on tag v1.4.0 but not started by it"},
+		{Facts{Nearest: "v1.4.1", Commits: 2, Beside: []string{"v1.4.0"}}, "the highest of v1.4.1, v1.4.0 on that commit"},
+		{Facts{Nearest: "v1.4.0-rc.2", Commits: 2}, "after the pre-release 1.4.0-rc.2 comes 1.4.0"},
+		{Facts{Nearest: "v1.4.0", StartedBy: "v1.5.0"}, "started by tag v1.5.0"},
+	} {
+		if _, why, err := rules.Settle(c.facts); err != nil || !strings.Contains(why, c.want) {
+			t.Errorf("%+v: %q, %v", c.facts, why, err)
+		}
+	}
+}
+
+func TestChoose(t *testing.T) {
+	rules, _ := ParseRules(Fields{})
+	for tags, want := range map[string]string{
+		"": "", "other": "", "v1.4.0": "v1.4.0", "v1.9.0 v1.10.0 v1.2.0 other": "v1.10.0", "v1.4.0 v1.4.0-rc.1": "v1.4.0", "vfirst v0.1.0": "v0.1.0", "v0.1.0 vlast": "v0.1.0",
+	} {
+		best, beside := rules.Choose(strings.Fields(tags))
+		if best != want || best != "" && len(beside) != strings.Count(" "+tags, " v")-1 {
+			t.Errorf("%q: %q and %q", tags, best, beside)
+		}
 	}
 }

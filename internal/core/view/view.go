@@ -4,12 +4,16 @@
 package view
 
 import (
+	"strings"
 	"time"
 
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/facts"
+	"oskeld.dev/oskeld/internal/core/language"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/promotion"
+	"oskeld.dev/oskeld/internal/core/proposal"
 )
 
 // Status is what a service says of itself to someone who has signed in.
@@ -46,9 +50,10 @@ type Token struct {
 
 // Project is people, pipelines and stores that belong together.
 type Project struct {
-	Name      string    `json:"name"`
-	Summary   string    `json:"summary"`
-	CreatedAt time.Time `json:"created_at"`
+	Name       string    `json:"name"`
+	Summary    string    `json:"summary"`
+	MostPlaces int       `json:"most_places" doc:"how many places its builds may have at a time; 0: no limit"`
+	CreatedAt  time.Time `json:"created_at"`
 }
 
 // Source is a git repository.
@@ -59,6 +64,11 @@ type Source struct {
 	Credential string    `json:"credential" enum:"none,password,key" doc:"what kind of credential is kept"`
 	Trusted    []string  `json:"trusted" doc:"patterns of branches and tags whose builds get secrets"`
 	CreatedAt  time.Time `json:"created_at"`
+
+	PollS    int        `json:"poll_s" doc:"how often it is looked at for pushes, in seconds; 0: only after signed calls"`
+	Calls    bool       `json:"calls" doc:"there is a key with which calls are signed"`
+	LookedAt *time.Time `json:"looked_at" doc:"when it last told what it has"`
+	Trouble  string     `json:"trouble" doc:"why it did not answer since"`
 }
 
 // RefAt is a branch or tag and its commit.
@@ -83,16 +93,74 @@ type Pipeline struct {
 	File      string    `json:"file"`
 	Summary   string    `json:"summary"`
 	CreatedAt time.Time `json:"created_at"`
+	Resting   bool      `json:"resting" doc:"its start rules start nothing"`
 	Last      *Build    `json:"last,omitempty"`
+}
+
+// Why is what began a build. Trail lists the pipelines whose builds led to it, the nearest last.
+type Why struct {
+	Kind  StartKind `json:"kind,omitempty" enum:"person,push,tag,clock,after"`
+	Says  string    `json:"says,omitempty"`
+	Trail []string  `json:"trail,omitempty"`
+}
+
+// StartKind is a kind of start.
+type StartKind string
+
+const (
+	ByPerson StartKind = "person"
+	ByPush   StartKind = "push"
+	ByTag    StartKind = "tag"
+	ByClock  StartKind = "clock"
+	ByAfter  StartKind = "after"
+)
+
+// Looking says that a source is being looked at.
+type Looking struct {
+	Source string `json:"source"`
+}
+
+// Occurrence is something that could start a build, and what came of it.
+type Occurrence struct {
+	Kind    StartKind `json:"kind" enum:"push,tag,clock,after"`
+	Says    string    `json:"says"`
+	Outcome string    `json:"outcome" enum:"started,nothing,refused"`
+	Cause   string    `json:"cause" doc:"why nothing was started"`
+	Number  int       `json:"number" doc:"the build that was started; 0 for none"`
+	At      time.Time `json:"at"`
 }
 
 // Secret is shown without its value, which never leaves the service but for builds.
 type Secret struct {
-	Name     string    `json:"name"`
-	Project  string    `json:"project"`
-	Revision int       `json:"revision"`
-	SetBy    string    `json:"set_by"`
-	SetAt    time.Time `json:"set_at"`
+	Name            string    `json:"name"`
+	Project         string    `json:"project"`
+	Pipeline        string    `json:"pipeline" doc:"whose own it is; empty: of the whole project"`
+	AdmitsPipelines []string  `json:"admits_pipelines" doc:"none named: all of the project"`
+	AdmitsRefs      []string  `json:"admits_refs" doc:"patterns of branches and tags; none named: all that its source trusts"`
+	Revision        int       `json:"revision"`
+	SetBy           string    `json:"set_by"`
+	SetAt           time.Time `json:"set_at"`
+}
+
+// Caches are what a project keeps between builds. Sizes are of packed bytes.
+type Caches struct {
+	Size  int64   `json:"size"`
+	Quota int64   `json:"quota" doc:"beyond it the longest unused ones go"`
+	Days  int     `json:"days" doc:"those that nobody used for so long go"`
+	List  []Cache `json:"list"`
+}
+
+// Cache is directories kept between builds. By are the files that it goes by, with their digests.
+type Cache struct {
+	ID     string                     `json:"id"`
+	Dirs   []string                   `json:"dirs"`
+	By     map[string]artifact.Digest `json:"by"`
+	System string                     `json:"system"`
+	Size   int64                      `json:"size"`
+	From   string                     `json:"from" doc:"the build that saved it"`
+	Uses   int                        `json:"uses" doc:"how often it was found again"`
+	MadeAt time.Time                  `json:"made_at"`
+	UsedAt time.Time                  `json:"used_at"`
 }
 
 // Times tells the four kinds of time apart.
@@ -116,11 +184,46 @@ type Build struct {
 	Subject   string         `json:"subject" doc:"first line of the commit's message"`
 	Version   string         `json:"version"`
 	StartedBy string         `json:"started_by"`
+	Why       Why            `json:"why" doc:"what began it"`
+	Round     int            `json:"round" doc:"how often it was begun, with what did not pass before"`
 	Trusted   bool           `json:"trusted" doc:"false: a ref that the source does not trust; no secrets"`
 	CreatedAt time.Time      `json:"created_at"`
 	StartedAt *time.Time     `json:"started_at"`
 	EndedAt   *time.Time     `json:"ended_at"`
 	Times
+}
+
+// PipelineFile is a pipeline's file as it stands at a commit.
+type PipelineFile struct {
+	File        string                `json:"file"`
+	Ref         string                `json:"ref"`
+	Commit      string                `json:"commit"`
+	Text        string                `json:"text"`
+	Diagnostics []language.Diagnostic `json:"diagnostics"`
+	Asks        []language.Ask        `json:"asks"`
+	Starts      []StartRule           `json:"starts"`
+	Chains      []string              `json:"chains" doc:"the stage runs of each chain, in words"`
+}
+
+// SourceProposal is a pipeline file proposed for a source. There tells that the source has one already.
+type SourceProposal struct {
+	proposal.Proposal
+	File  string `json:"file"`
+	There bool   `json:"there"`
+}
+
+// StartRule is a rule that starts builds by itself.
+type StartRule struct {
+	Says string      `json:"says"`
+	Next []time.Time `json:"next" doc:"of a clock rule: the next three times, in its zone"`
+}
+
+// NextVersion is the version that the next build of a ref would have.
+type NextVersion struct {
+	Version    string `json:"version"`
+	Derivation string `json:"derivation" doc:"how it came about, in words"`
+	Commit     string `json:"commit"`
+	Semantic   bool   `json:"semantic" doc:"a semantic version, as package formats ask for"`
 }
 
 // Change is a commit that is in a build and was not in the last passed one of its branch.
@@ -143,26 +246,45 @@ type Step struct {
 
 // StageRun is one stage in one build. Wants says what a waiting one waits for.
 type StageRun struct {
-	Index     int            `json:"index"`
-	Name      string         `json:"name"`
-	Purpose   string         `json:"purpose"`
-	Chain     int            `json:"chain"`
-	Needs     []int          `json:"needs"`
+	Index     int                `json:"index"`
+	Name      string             `json:"name"`
+	Variant   string             `json:"variant" doc:"the values of its variant, \"\" for a stage that does not vary"`
+	Purpose   string             `json:"purpose"`
+	Chain     int                `json:"chain"`
+	Needs     []int              `json:"needs"`
+	State     progress.State     `json:"state" enum:"waiting,running,passed,failed,stopped,skipped,reused,lost"`
+	Cause     string             `json:"cause"`
+	Wants     string             `json:"wants,omitempty"`
+	Agent     string             `json:"agent"`
+	Fence     int64              `json:"fence" doc:"number of the hand-out that this shows"`
+	ReadyAt   *time.Time         `json:"ready_at"`
+	StartedAt *time.Time         `json:"started_at"`
+	EndedAt   *time.Time         `json:"ended_at"`
+	Steps     []Step             `json:"steps"`
+	Notes     []string           `json:"notes"`
+	Exports   []condition.Export `json:"exports" doc:"values that its steps exported"`
+	Tests     *TestSum           `json:"tests,omitempty"`
+	Lines     int64              `json:"lines" doc:"of its log so far"`
+	Critical  bool               `json:"critical" doc:"on the critical path of the build"`
+	Times
+	Reuse   string       `json:"reuse" doc:"what was taken over for its chain, or what has changed since it last passed"`
+	Earlier []EarlierRun `json:"earlier" doc:"what became of it in earlier rounds"`
+}
+
+// EarlierRun is what became of a stage run in an earlier round. Its log is read under its fence.
+type EarlierRun struct {
+	Round     int            `json:"round"`
 	State     progress.State `json:"state" enum:"waiting,running,passed,failed,stopped,skipped,reused,lost"`
 	Cause     string         `json:"cause"`
-	Wants     string         `json:"wants,omitempty"`
 	Agent     string         `json:"agent"`
-	Fence     int64          `json:"fence" doc:"number of the hand-out that this shows"`
-	ReadyAt   *time.Time     `json:"ready_at"`
+	Fence     int64          `json:"fence"`
 	StartedAt *time.Time     `json:"started_at"`
 	EndedAt   *time.Time     `json:"ended_at"`
-	Steps     []Step         `json:"steps"`
-	Notes     []string       `json:"notes"`
-	Tests     *TestSum       `json:"tests,omitempty"`
-	Lines     int64          `json:"lines" doc:"of its log so far"`
-	Critical  bool           `json:"critical" doc:"on the critical path of the build"`
-	Times
+	Failed    []string       `json:"failed" doc:"tests that failed, fifty at most"`
 }
+
+// Title is the stage's name with the values of its variant.
+func (r StageRun) Title() string { return strings.TrimSpace(r.Name + " " + r.Variant) }
 
 // TestSum counts tests.
 type TestSum struct {
@@ -195,13 +317,14 @@ type Input struct {
 // BuildDetail is a build with all that belongs to it.
 type BuildDetail struct {
 	Build
-	Derivation string       `json:"derivation" doc:"how the version came about, in words"`
-	Runs       []StageRun   `json:"runs"`
-	Changes    []Change     `json:"changes"`
-	Since      int          `json:"since" doc:"number of the passed build that the changes count from, 0 for none"`
-	Failed     []FailedTest `json:"failed_tests"`
-	Artifacts  []Artifact   `json:"artifacts"`
-	Inputs     []Input      `json:"inputs"`
+	Derivation string            `json:"derivation" doc:"how the version came about, in words"`
+	Asks       []condition.Value `json:"asks" doc:"values chosen when it was started, or usual"`
+	Runs       []StageRun        `json:"runs"`
+	Changes    []Change          `json:"changes"`
+	Since      int               `json:"since" doc:"number of the passed build that the changes count from, 0 for none"`
+	Failed     []FailedTest      `json:"failed_tests"`
+	Artifacts  []Artifact        `json:"artifacts"`
+	Inputs     []Input           `json:"inputs"`
 }
 
 // Artifact is an admission: what a store holds under a name and a version.
@@ -295,6 +418,7 @@ type Agent struct {
 	Places    int         `json:"places"`
 	Does      []string    `json:"does" doc:"PIPELINE/NUMBER STAGE of what it runs"`
 	Here      bool        `json:"here" doc:"it has beaten lately"`
+	Draining  bool        `json:"draining" doc:"it gets no new work"`
 	SeenAt    time.Time   `json:"seen_at"`
 	CreatedAt time.Time   `json:"created_at"`
 }

@@ -1,0 +1,16 @@
+import assert from 'node:assert/strict';
+import test from 'node:test';
+import { gaps, inBloom } from '../src/bloom.js';
+
+test('the heath blooms late', () => {
+  assert.deepEqual(inBloom('heath', 33), ['Heather']);
+});
+
+test('a region without a table is an error', () => {
+  assert.throws(() => inBloom('moon', 12), /no bloom table for moon/);
+});
+
+test('clover closes the gap in June', () => {
+  assert.deepEqual(inBloom('heath', 24), ['Clover']);
+  assert.ok(!gaps('heath').includes(24));
+});

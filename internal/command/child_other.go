@@ -1,0 +1,7 @@
+//go:build !linux
+
+package command
+
+import "syscall"
+
+func endsWithUs() *syscall.SysProcAttr { return nil }

@@ -1,0 +1,113 @@
+package database
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/artifact"
+)
+
+// Segment is a piece of a stage run's log: Lines lines from number First on, compressed. At is
+// its place among all segments of the build.
+type Segment struct {
+	Run   int
+	Fence int64
+	Seq   int64
+	At    int64
+	First int64
+	Lines int
+	Body  []byte
+}
+
+// AddSegment keeps a segment; one that is there already, or whose log has ended and is a blob, is left as
+// it is, and gives false. Its place in the build is taken under a lock on the build, so readers that follow
+// by place miss none.
+func (db *DB) AddSegment(ctx context.Context, build uuid.UUID, s Segment) (added bool, err error) {
+	err = db.Change(ctx, func(tx *DB) error {
+		there, err := column[int64](ctx, tx, `select seq from log_segment where build = $1 and run = $2 and fence = $3 and seq = $4
+			union all select 0 from log_blob where build = $1 and run = $2 and fence = $3`, build, s.Run, s.Fence, s.Seq)
+		if err != nil || len(there) > 0 {
+			return err
+		}
+		var at int64
+		if err := tx.q.QueryRow(ctx, `update build set log_at = log_at + 1 where id = $1 returning log_at`, build).Scan(&at); err != nil {
+			return err
+		}
+		tag, err := tx.q.Exec(ctx, `insert into log_segment (build, run, fence, seq, at, first, lines, body) values ($1, $2, $3, $4, $5, $6, $7, $8)
+			on conflict (build, run, fence, seq) do nothing`, build, s.Run, s.Fence, s.Seq, at, s.First, s.Lines, s.Body)
+		added = tag.RowsAffected() == 1
+		return err
+	})
+	return added, err
+}
+
+const segmentColumns = `run, fence, seq, at, first, lines, body from log_segment`
+
+// SegmentsAfter lists a build's segments after a place, in order, at most most.
+func (db *DB) SegmentsAfter(ctx context.Context, build uuid.UUID, at int64, most int) ([]Segment, error) {
+	return many[Segment](ctx, db, `select `+segmentColumns+` where build = $1 and at > $2 order by at limit $3`, build, at, most)
+}
+
+// SegmentsOf lists the segments of one stage run under a fence that hold lines from first to
+// last, at most most.
+func (db *DB) SegmentsOf(ctx context.Context, build uuid.UUID, run int, fence, first, last int64, most int) ([]Segment, error) {
+	return many[Segment](ctx, db, `select `+segmentColumns+` where build = $1 and run = $2 and fence = $3 and first + lines > $4 and first <= $5 order by seq limit $6`,
+		build, run, fence, first, last, most)
+}
+
+// LogKey names the log of a stage run in one hand-out.
+type LogKey struct {
+	Run   int
+	Fence int64
+}
+
+// OpenLogs lists a build's logs that are segments yet.
+func (db *DB) OpenLogs(ctx context.Context, build uuid.UUID) ([]LogKey, error) {
+	return many[LogKey](ctx, db, `select distinct run, fence from log_segment where build = $1 order by run, fence`, build)
+}
+
+// LogPlace is where a segment's body stands in its log's blob, after those before it.
+type LogPlace struct {
+	At     int64 `json:"at"`
+	First  int64 `json:"first"`
+	Lines  int   `json:"lines"`
+	Length int64 `json:"length"`
+}
+
+// LogBlob is a log that has ended, as a blob.
+type LogBlob struct {
+	Run    int
+	Fence  int64
+	Digest artifact.Digest
+	Size   int64
+	Lines  int64
+	Places []LogPlace
+}
+
+// AddLogBlob keeps a log as a blob in place of its segments, in one transaction.
+func (db *DB) AddLogBlob(ctx context.Context, build uuid.UUID, b LogBlob) error {
+	return db.Change(ctx, func(tx *DB) error {
+		if err := tx.exec(ctx, `insert into blob (digest, size) values ($1, $2) on conflict (digest) do nothing`, b.Digest, b.Size); err != nil {
+			return err
+		}
+		if err := tx.exec(ctx, `insert into log_blob (build, run, fence, digest, size, lines, places) values ($1, $2, $3, $4, $5, $6, $7)
+			on conflict (build, run, fence) do nothing`, build, b.Run, b.Fence, b.Digest, b.Size, b.Lines, b.Places); err != nil {
+			return err
+		}
+		return tx.exec(ctx, `delete from log_segment where build = $1 and run = $2 and fence = $3`, build, b.Run, b.Fence)
+	})
+}
+
+// LogBlobs lists a build's logs that are blobs.
+func (db *DB) LogBlobs(ctx context.Context, build uuid.UUID) ([]LogBlob, error) {
+	return many[LogBlob](ctx, db, `select run, fence, digest, size, lines, places from log_blob where build = $1 order by run, fence`, build)
+}
+
+// LogBlobOf finds one log as a blob; false when it is not one.
+func (db *DB) LogBlobOf(ctx context.Context, build uuid.UUID, k LogKey) (LogBlob, bool, error) {
+	list, err := many[LogBlob](ctx, db, `select run, fence, digest, size, lines, places from log_blob where build = $1 and run = $2 and fence = $3`, build, k.Run, k.Fence)
+	if err != nil || len(list) == 0 {
+		return LogBlob{}, false, err
+	}
+	return list[0], true, nil
+}

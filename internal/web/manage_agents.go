@@ -1,0 +1,37 @@
+package web
+
+import (
+	"context"
+	"net/http"
+
+	"oskeld.dev/oskeld/internal/core/view"
+	"oskeld.dev/oskeld/internal/service"
+)
+
+// manageAgents are the operations with which people look after agents.
+func (s *Server) manageAgents(ops operations) {
+	svc := s.service
+	operate(ops, service.Known, http.MethodGet, "/agents", "agents", "List agents",
+		func(ctx context.Context, a service.Actor, _ *none) (listed[view.Agent], error) {
+			return all(svc.Agents(ctx, a))
+		})
+	operate(ops, service.Own, http.MethodPost, "/agents", "agent-add", "Make a token with which one agent may join",
+		func(ctx context.Context, a service.Actor, _ *none) (map[string]string, error) {
+			token, err := svc.AddJoinToken(ctx, a)
+			return map[string]string{"token": token}, err
+		})
+	operate(ops, service.Own, http.MethodDelete, "/agents/{name}", "agent-remove", "Bar an agent",
+		func(ctx context.Context, a service.Actor, in *ByName) (done, error) {
+			return done{true}, svc.RemoveAgent(ctx, a, in.Name)
+		})
+	type setAgent struct {
+		ByName
+		Body struct {
+			Draining bool `json:"draining" doc:"give it no new work"`
+		}
+	}
+	operate(ops, service.Own, http.MethodPut, "/agents/{name}", "agent-set", "Keep new work from an agent, or give it some again",
+		func(ctx context.Context, a service.Actor, in *setAgent) (done, error) {
+			return done{true}, svc.Drain(ctx, a, in.Name, in.Body.Draining)
+		})
+}
