@@ -35,12 +35,12 @@ console/dist/index.html: console/node_modules/.package-lock.json console/src/lib
 	cd console && npm run --silent build
 
 demo: ## build, start everything with the demo's data; ONCE=1 ends with a summary
-	@scripts/need tools postgres python
+	@scripts/need tools postgres python sandbox
 	@$(MAKE) --no-print-directory --silent build
 	@bin/oskeld demo $(if $(ONCE),--once) $(if $(PORT),--port $(PORT)) $(if $(DIR),--dir $(DIR))
 
 test: ## install what is missing, then check and test everything
-	@scripts/need tools postgres chromium python curl
+	@scripts/need tools postgres chromium python curl sandbox
 	@$(MAKE) --no-print-directory build
 	@$(MAKE) --no-print-directory check-go check-console agents test-go
 

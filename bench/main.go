@@ -178,7 +178,7 @@ func begin(dir string) (*bench, error) {
 	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/agents", nil, &join); err != nil {
 		return nil, err
 	}
-	b.agent, err = start(dir, "agent", []string{"OSKELD_JOIN_TOKEN=" + join.Token}, "agent", "run", "--service", b.address, "--dir", filepath.Join(dir, "agent"), "--name", "barrow")
+	b.agent, err = start(dir, "agent", []string{"OSKELD_JOIN_TOKEN=" + join.Token}, "agent", "run", "--service", b.address, "--dir", filepath.Join(dir, "agent"), "--name", "barrow", "--sandbox", "off")
 	time.Sleep(2 * time.Second) // it looks for its tools
 	return b, err
 }

@@ -4,10 +4,13 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"oskeld.dev/oskeld/internal/client"
+	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/view"
@@ -27,6 +30,11 @@ var Stores = []string{`store   = "heath-go"
 summary = "packages for our own programs"
 rewrite = "never"
 rank    = 0
+`, `store   = "toolshed"
+summary = "tools that agents are equipped with"
+rewrite = "never"
+rank    = 0
+tools   = true
 `, `store   = "intake"
 summary = "all that passed"
 rank    = 1
@@ -98,6 +106,8 @@ var deeds = []deed{
 	{"the bloom calendar v1.0.0 shows the heath", built("nell", "bloom-calendar", "v1.0.0", 0), "passed 1.0.0"},
 	{"Ida asks for the coast, with clover, as a draft", asked("ida", "bloom-calendar", "main", 1, "region=coast", "draft=true"), "passed 1.0.1-main.2"},
 	{"Per asks for the moon", asked("per", "bloom-calendar", "main", 0, "region=moon"), "refused: \"moon\" cannot be picked for ask \"region\""},
+	{"hive-scale wants a tool that no agent and no store has", built("per", "hive-scale", "v0.9.0", 0), "refused: no agent can run stage \"note\": it needs sizeline ^1"},
+	{"Per puts it into the toolshed", delivered("per", "toolshed", "sizeline", "1.0.2", sizeline), "sealed"},
 	{"hive-scale v0.9.0 is compiled in two variants", built("per", "hive-scale", "v0.9.0", 0), "passed 0.9.0"},
 	{"a year of readings does not fit into the scale", built("per", "hive-scale", "main", 1), "failed 0.9.1-main.2: 0 new, fits"},
 	{"a week of readings does", built("ida", "hive-scale", "main", 1), "passed 0.9.1-main.3"},
@@ -324,6 +334,39 @@ func await(ctx context.Context, c *client.Client, b view.Build) (d view.BuildDet
 		return d, err
 	}
 	return d, c.Call(ctx, http.MethodGet, path, nil, &d)
+}
+
+// sizeline is a small tool: it draws sizes given as NAME=BYTES as lines, a mark for 512 bytes.
+const sizeline = `#!/bin/sh
+for pair in "$@"; do
+  bytes=${pair#*=}
+  printf '%-8s %6d ' "${pair%%=*}" "$bytes"
+  n=$((bytes / 512)); while [ $n -gt 0 ]; do printf '|'; n=$((n - 1)); done
+  echo
+done
+`
+
+// delivered puts a program into a store.
+func delivered(by, store, name, version, program string) func(context.Context, *Story) (string, error) {
+	return func(ctx context.Context, s *Story) (string, error) {
+		dir, err := os.MkdirTemp("", "oskeld-demo-")
+		if err != nil {
+			return "", err
+		}
+		defer os.RemoveAll(dir)
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(program), 0o755); err != nil {
+			return "", err
+		}
+		file, err := s.As[by].Send(ctx, path, func(int64) {})
+		if err != nil {
+			return "", err
+		}
+		var a view.Artifact
+		in := map[string]any{"store": store, "name": name, "version": version, "files": []artifact.File{file}}
+		err = s.As[by].Call(ctx, http.MethodPost, "/api/v1/deliveries", in, &a)
+		return a.State, err
+	}
 }
 
 func secret(by, name, value string) func(context.Context, *Story) (string, error) {

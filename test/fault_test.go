@@ -262,7 +262,7 @@ func TestWaitsForAgent(t *testing.T) {
 	if wants := w.build(b).Runs[0].Wants; !strings.Contains(wants, "barrow") {
 		t.Errorf("it waits for %q", wants)
 	}
-	begin(t, nil, "agent", "run", "--service", w.address, "--dir", filepath.Join(w.dir, "barrow"), "--fact", "scale=yes")
+	begin(t, nil, "agent", "run", "--sandbox", "off", "--service", w.address, "--dir", filepath.Join(w.dir, "barrow"), "--fact", "scale=yes")
 	if d := w.await(b); d.State != progress.Passed {
 		t.Error(d.Cause)
 	}

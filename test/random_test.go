@@ -33,7 +33,7 @@ store = "intake"
 `)
 	agents := map[string]*process{"barrow": w.agent("barrow"), "heron": w.agent("heron")}
 	revive := func(name string) {
-		agents[name] = begin(t, nil, "agent", "run", "--service", w.address, "--dir", w.dir+"/"+name, "--beat", (w.lease / 6).String())
+		agents[name] = begin(t, nil, "agent", "run", "--sandbox", "off", "--service", w.address, "--dir", w.dir+"/"+name, "--beat", (w.lease / 6).String())
 	}
 	seed := uint64(time.Now().UnixNano())
 	rng := rand.New(rand.NewPCG(seed, 0))

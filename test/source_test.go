@@ -75,7 +75,7 @@ func TestTwoServices(t *testing.T) {
 	second, address := w.second()
 	// The agent calls the second; people call the first.
 	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
-	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--service", "http://"+address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "800ms")
+	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--sandbox", "off", "--service", "http://"+address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "800ms")
 	w.until("the agent has joined", func() bool { return strings.Contains(a.log.String(), "agent ready") })
 	b := w.start("hivebook", "")
 	w.printed(b, 0, "begun")
@@ -124,14 +124,14 @@ func TestServeRefuses(t *testing.T) {
 	if !strings.Contains(notDemo.log.String(), "is not a demo's directory") {
 		t.Error(notDemo.log)
 	}
-	unjoined := begin(t, nil, "agent", "run", "--service", w.address, "--dir", filepath.Join(w.dir, "unjoined"))
+	unjoined := begin(t, nil, "agent", "run", "--sandbox", "off", "--service", w.address, "--dir", filepath.Join(w.dir, "unjoined"))
 	<-unjoined.ended
 	if !strings.Contains(unjoined.log.String(), "has not joined") {
 		t.Error(unjoined.log)
 	}
 	spent := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
 	for i, want := range []string{"agent ready", "was used, or has ended"} {
-		p := begin(t, []string{"OSKELD_JOIN_TOKEN=" + spent}, "agent", "run", "--service", w.address, "--dir", filepath.Join(w.dir, fmt.Sprint("spent", i)), "--name", fmt.Sprint("spent", i))
+		p := begin(t, []string{"OSKELD_JOIN_TOKEN=" + spent}, "agent", "run", "--sandbox", "off", "--service", w.address, "--dir", filepath.Join(w.dir, fmt.Sprint("spent", i)), "--name", fmt.Sprint("spent", i))
 		w.until(want, func() bool { return strings.Contains(p.log.String(), want) })
 	}
 }

@@ -251,7 +251,7 @@ func (w *world) signInAs(name string) string {
 func (w *world) agent(name string, more ...string) *process {
 	w.t.Helper()
 	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
-	args := append([]string{"agent", "run", "--service", w.address, "--dir", filepath.Join(w.dir, name), "--name", name, "--beat", (w.lease / 6).String()}, more...)
+	args := append([]string{"agent", "run", "--service", w.address, "--dir", filepath.Join(w.dir, name), "--name", name, "--beat", (w.lease / 6).String(), "--sandbox", "off"}, more...)
 	p := begin(w.t, []string{"OSKELD_JOIN_TOKEN=" + token}, args...)
 	w.until("agent "+name+" has joined", func() bool { return strings.Contains(p.log.String(), "agent ready") })
 	return p

@@ -38,8 +38,11 @@ type Options struct {
 	Extra     facts.Facts
 	Env       map[string]string // for every step
 	Beat      time.Duration
-	Once      bool   // leave after one assignment
-	Program   string // the oskeld for the steps' PATH
+	Once      bool           // leave after one assignment
+	Box       runner.Sandbox // how steps are shut in
+	KeepTools time.Duration  // after so long unused tools are removed
+	Look      time.Duration  // how often facts are looked up
+	Program   string         // the oskeld for the steps' PATH
 	Log       *slog.Logger
 }
 
@@ -79,6 +82,12 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	if o.Beat == 0 {
 		o.Beat = 5 * time.Second
 	}
+	if o.KeepTools == 0 {
+		o.KeepTools = 14 * 24 * time.Hour
+	}
+	if o.Look == 0 {
+		o.Look = 10 * time.Minute
+	}
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
@@ -90,10 +99,12 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fault.Unavailable("the agent's directory %s cannot be made: %v", o.Dir, err).Hint("name another with --dir")
 	}
-	a := &Agent{Options: o, facts: runner.Look(ctx), holds: map[int64]held{}, moved: make(chan struct{}, 1),
-		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env}}
-	maps.Copy(a.facts, o.Extra)
-	a.machine.Facts = a.facts
+	if o.Box, err = o.Box.Ready(ctx); err != nil {
+		return nil, err
+	}
+	a := &Agent{Options: o, holds: map[int64]held{}, moved: make(chan struct{}, 1),
+		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env, Box: o.Box}}
+	a.look(ctx)
 	path := filepath.Join(o.Dir, "agent.json")
 	var id identity
 	text, err := os.ReadFile(path)
@@ -128,6 +139,32 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	return a, nil
 }
 
+// look finds the machine's facts, to which the owner's are added.
+func (a *Agent) look(ctx context.Context) {
+	found := runner.Look(ctx)
+	found["sandbox"] = a.Box.Fact()
+	maps.Copy(found, a.Extra)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.facts != nil && !maps.Equal(a.facts, found) {
+		a.Log.Info("the machine's facts have changed")
+	}
+	a.facts, a.machine.Facts = found, found
+}
+
+// looks keeps the facts fresh, and takes unused tools away.
+func (a *Agent) looks(ctx context.Context) {
+	for {
+		for _, digest := range a.machine.SweepTools(time.Now().Add(-a.KeepTools)) {
+			a.Log.Info("an unused tool is removed", "sha256", digest)
+		}
+		if pause(ctx, a.Look); ctx.Err() != nil {
+			return
+		}
+		a.look(ctx)
+	}
+}
+
 func (a *Agent) call() assignment.Call {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -138,12 +175,16 @@ func (a *Agent) call() assignment.Call {
 // stopped, reported as such, and Run returns. An error means that the service does not know this agent.
 func (a *Agent) Run(ctx context.Context) error {
 	a.clean()
-	a.Log.Info("agent ready", "name", a.Name, "service", a.Service, "places", a.Places)
+	a.Log.Info("agent ready", "name", a.Name, "service", a.Service, "places", a.Places, "sandbox", a.Box.Fact())
+	if !a.Box.On() && a.Box.Mode == runner.SandboxAuto {
+		a.Log.Warn("steps are not shut in: bubblewrap does not work here")
+	}
 	var running sync.WaitGroup
 	calls, stopCalls := context.WithCancel(context.WithoutCancel(ctx))
 	var loops sync.WaitGroup
 	loops.Go(func() { a.beats(calls) })
 	loops.Go(func() { a.orders(calls) })
+	loops.Go(func() { a.looks(calls) })
 	err := a.takes(ctx, &running)
 	done := make(chan struct{})
 	go func() { running.Wait(); close(done) }()

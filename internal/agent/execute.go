@@ -35,7 +35,10 @@ func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose cont
 		told <- err
 	}()
 	stage := a.client.With(as.Token)
-	a.machine.Run(ctx, as, runner.Hooks{
+	a.mu.Lock()
+	machine := a.machine
+	a.mu.Unlock()
+	machine.Run(ctx, as, runner.Hooks{
 		Event:   func(e assignment.Event) { spool.event(e) },
 		Segment: func(s runner.Segment) { spool.segment(s) },
 		Send: func(ctx context.Context, files []runner.SendFile) error {

@@ -369,6 +369,11 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 			fmt.Fprintln(c.out, c.paint(r.Title()+" is not reused: "+plainText(r.Reuse), faint))
 		}
 	}
+	for _, r := range b.Runs {
+		for _, t := range r.Tools {
+			fmt.Fprintf(c.out, "%s had %s %s, %s\n", r.Title(), t.Name, plainText(t.Version), firstOf(t.From, "the agent's own"))
+		}
+	}
 	c.sayEarlier(b)
 	if len(b.Failed) > 0 {
 		fmt.Fprintln(c.out, "\nfailing tests")

@@ -26,7 +26,7 @@ import (
 )
 
 // demoFormat is the shape of the demo's directory; another one is made anew.
-const demoFormat = 3
+const demoFormat = 4
 
 // demoMark is the file by which a directory is known as a demo's.
 type demoMark struct {
@@ -241,8 +241,12 @@ func (d *demoRun) startAll(ctx context.Context, fresh bool) error {
 			}
 			env = []string{"OSKELD_JOIN_TOKEN=" + out["token"]}
 		}
+		cache := filepath.Join(d.dir, "go-build")
+		if err := os.MkdirAll(cache, 0o755); err != nil {
+			return err
+		}
 		if err := d.spawn(name, env, "agent", "run", "--service", d.address, "--dir", filepath.Join(d.dir, "agents", name), "--name", name, "--places", "2",
-			"--env", "GOCACHE="+filepath.Join(d.dir, "go-build")); err != nil {
+			"--env", "GOCACHE="+cache, "--sandbox-write", cache); err != nil {
 			return err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"oskeld.dev/oskeld/internal/client"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
@@ -33,7 +34,7 @@ func (c *cli) secret() *cobra.Command {
 		cmd.Flags().StringVar(&pipeline, "pipeline", "", "the pipeline whose own it is; it sees this one instead of the project's")
 		return with(cmd)
 	}
-	var pipelines, refs []string
+	var admits func() admit.List
 	set := of(&cobra.Command{Use: "set NAME", Short: "Keep a secret; its value comes from standard input", Args: cobra.ExactArgs(1),
 		Example: "  oskeld secret set SIGNING_KEY --project heath < key.pem\n  oskeld secret set SIGNING_KEY --project heath --admit-pipeline hivebook --admit-ref 'v*' < key.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -41,13 +42,13 @@ func (c *cli) secret() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := map[string]any{"value": value, "pipeline": pipeline, "admit_pipelines": pipelines, "admit_refs": refs}
+			who := admits()
+			in := map[string]any{"value": value, "pipeline": pipeline, "admit_pipelines": who.Pipelines, "admit_refs": who.Refs}
 			return call(c, cmd, http.MethodPut, "/api/v1/projects/"+project+"/secrets/"+args[0], in, func(any) {
 				fmt.Fprintf(c.out, "secret %s is kept, sealed; stages see it that name it under `secrets`\n", args[0])
 			})
 		}})
-	set.Flags().StringArrayVar(&pipelines, "admit-pipeline", nil, "a pipeline that may have it; may be repeated (all of the project)")
-	set.Flags().StringArrayVar(&refs, "admit-ref", nil, "pattern of branches and tags whose builds may have it; may be repeated (all that the source trusts)")
+	_, admits = admitFlags(set, "whose builds may have it (all of the project that the source trusts)")
 	remove := of(&cobra.Command{Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 		return call(c, cmd, http.MethodDelete, "/api/v1/projects/"+project+"/secrets/"+args[0]+"?pipeline="+url.QueryEscape(pipeline), nil, func(any) {
 			fmt.Fprintf(c.out, "secret %s is forgotten\n", args[0])
@@ -61,8 +62,8 @@ func (c *cli) secret() *cobra.Command {
 					if s.Pipeline != "" {
 						of = "pipeline " + s.Pipeline
 					}
-					admits := strings.Join(append(append([]string{}, s.AdmitsPipelines...), s.AdmitsRefs...), ", ")
-					t.row(cell{s.Name, strong}, of, firstOf(admits, "all trusted refs"), s.Revision, s.SetBy, ago(s.SetAt))
+					admits := admit.List{Pipelines: s.AdmitsPipelines, Refs: s.AdmitsRefs}
+					t.row(cell{s.Name, strong}, of, firstOf(admitted(admits), "all trusted refs"), s.Revision, s.SetBy, ago(s.SetAt))
 				})
 		})
 	}})

@@ -16,9 +16,11 @@ import (
 	"github.com/spf13/cobra"
 	"oskeld.dev/oskeld/console"
 	"oskeld.dev/oskeld/internal/agent"
+	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/database"
 	"oskeld.dev/oskeld/internal/postgres"
+	"oskeld.dev/oskeld/internal/runner"
 	"oskeld.dev/oskeld/internal/service"
 	"oskeld.dev/oskeld/internal/web"
 )
@@ -193,6 +195,7 @@ func (c *cli) agentRun() *cobra.Command {
 	var o agent.Options
 	var tokenFile string
 	var extra, env []string
+	var sandbox, memory string
 	cmd := &cobra.Command{Use: "run", Short: "Run an agent on this machine", Args: cobra.NoArgs}
 	f := cmd.Flags()
 	f.StringVar(&o.Dir, "dir", firstOf(os.Getenv("OSKELD_AGENT_DIR"), "/var/lib/oskeld-agent"), "directory for copies of sources and workspaces (OSKELD_AGENT_DIR)")
@@ -202,6 +205,13 @@ func (c *cli) agentRun() *cobra.Command {
 	f.StringVar(&tokenFile, "join-token-file", "", "file with the join token (or OSKELD_JOIN_TOKEN)")
 	f.StringArrayVar(&extra, "fact", nil, "a further fact, NAME=VALUE (may be repeated)")
 	f.StringArrayVar(&env, "env", nil, "a variable for every step, NAME=VALUE (may be repeated)")
+	f.StringVar(&sandbox, "sandbox", "auto", "off, auto (shut steps in where bubblewrap works) or strict (always, without network and without the home)")
+	f.BoolVar(&o.Box.Network, "sandbox-network", false, "give steps the network also under --sandbox strict")
+	f.StringArrayVar(&o.Box.Write, "sandbox-write", nil, "a directory that steps in the sandbox may write into (may be repeated)")
+	f.StringVar(&memory, "step-memory", "", "the most memory that a step may have, such as 4GiB")
+	f.IntVar(&o.Box.Processes, "step-processes", 0, "the most processes that a step may have at a time")
+	f.DurationVar(&o.KeepTools, "keep-tools", 14*24*time.Hour, "after so long, unpacked tools that nobody used are removed")
+	f.DurationVar(&o.Look, "look", 10*time.Minute, "how often it looks up its facts")
 	f.DurationVar(&o.Beat, "beat", 5*time.Second, "how often it renews its leases; a sixth of the service's --lease")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		o.Service = firstOf(c.service, os.Getenv("OSKELD_SERVICE"), defaultService)
@@ -219,6 +229,15 @@ func (c *cli) agentRun() *cobra.Command {
 		}
 		if o.Env, err = pairs(env); err != nil {
 			return err
+		}
+		if o.Box.Mode, err = runner.ParseSandboxMode(sandbox); err != nil {
+			return err
+		}
+		if memory != "" {
+			var ok bool
+			if o.Box.Memory, ok = facts.ParseSize(memory); !ok || o.Box.Memory <= 0 {
+				return fault.Invalid("--step-memory %q is not a size", memory).Hint("write 500MiB or 4GiB")
+			}
 		}
 		o.Log = slog.New(slog.NewTextHandler(c.err, nil))
 		program, err := os.Executable()

@@ -260,11 +260,13 @@ func (c *cli) store() *cobra.Command {
 // storeFlags gives settings as TOML: the file's, or those that there are with the flags' changes.
 func (c *cli) storeFlags(cmd *cobra.Command) func(now view.Store) (string, error) {
 	f := cmd.Flags()
-	file := f.String("file", "", "TOML file with store, format, rewrite, from, rank, outside and [[rule]]")
+	file := f.String("file", "", "TOML file with store, format, rewrite, from, rank, outside, tools, admit_pipelines, admit_refs and [[rule]]")
 	summary := f.String("summary", "", "one line for people")
 	rewrite := f.String("rewrite", "same", "never, same or always")
 	outside := f.Bool("outside", false, "admit builds of refs that their source does not trust")
-	for _, flag := range []string{"summary", "rewrite", "outside"} {
+	tools := f.Bool("tools", false, "agents of every project are equipped from it")
+	given, admits := admitFlags(cmd, "whose builds may deliver into it, or be equipped from it")
+	for _, flag := range []string{"summary", "rewrite", "outside", "tools", "admit-pipeline", "admit-ref", "admit-all"} {
 		cmd.MarkFlagsMutuallyExclusive("file", flag)
 	}
 	return func(now view.Store) (string, error) {
@@ -277,6 +279,12 @@ func (c *cli) storeFlags(cmd *cobra.Command) func(now view.Store) (string, error
 			}
 			if f.Changed("outside") {
 				now.Outside = *outside
+			}
+			if f.Changed("tools") {
+				now.Tools = *tools
+			}
+			if given() {
+				now.Admits = admits()
 			}
 			text, err := service.WriteStoreFile(now)
 			return string(text), err
@@ -295,6 +303,12 @@ func (c *cli) storeFlags(cmd *cobra.Command) func(now view.Store) (string, error
 
 func (c *cli) sayStore(s view.Store) {
 	fmt.Fprintf(c.out, "store %s: format %s, rewrite %s\n", c.paint(s.Name, strong), s.Format, s.Rewrite)
+	if s.Tools {
+		fmt.Fprintln(c.out, "  agents are equipped from it")
+	}
+	if !s.Admits.All() {
+		fmt.Fprintf(c.out, "  is there for %s\n", s.Admits)
+	}
 	if len(s.From) > 0 {
 		fmt.Fprintf(c.out, "  admits from %s, when:\n", strings.Join(s.From, ", "))
 	}

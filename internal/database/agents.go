@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
 )
@@ -33,6 +34,7 @@ type Agent struct {
 	CreatedAt time.Time
 	Here      bool
 	Draining  bool
+	Admits    admit.List
 	Does      []string
 }
 
@@ -53,7 +55,7 @@ func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, 
 	return id, err
 }
 
-const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining,
+const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining, a.admits,
 	array(select l.name || '/' || b.number || ' ' || coalesce((select r.name from stage_run r where r.build = c.build and r.chain = c.index and r.state = 'running' limit 1), '')
 		from chain c join build b on b.id = c.build join pipeline l on l.id = b.pipeline where c.agent = a.id and c.state = 'taken' order by 1) as does
 	from agent a`
@@ -70,9 +72,31 @@ func (db *DB) Agents(ctx context.Context) ([]Agent, error) {
 	return many[Agent](ctx, db, `select `+agentColumns+` where a.removed_at is null order by a.name`)
 }
 
-// AgentsSeen lists the agents seen in the last 14 days as candidates for demands.
-func (db *DB) AgentsSeen(ctx context.Context) ([]facts.Agent, error) {
-	return many[facts.Agent](ctx, db, `select name, facts from agent where removed_at is null and seen_at > now() - interval '14 days' order by name`)
+// AgentSeen is an agent as a candidate for what is to be run.
+type AgentSeen struct {
+	Name   string
+	Facts  facts.Facts
+	Admits admit.List
+}
+
+// AgentsSeen lists the agents seen in the last 14 days.
+func (db *DB) AgentsSeen(ctx context.Context) ([]AgentSeen, error) {
+	return many[AgentSeen](ctx, db, `select name, facts, admits from agent where removed_at is null and seen_at > now() - interval '14 days' order by name`)
+}
+
+// Admits tells for which pipelines and refs an agent is there.
+func (db *DB) Admits(ctx context.Context, agent uuid.UUID) (l admit.List, err error) {
+	err = db.q.QueryRow(ctx, `select admits from agent where id = $1`, agent).Scan(&l)
+	return l, err
+}
+
+// SetAdmits says for which pipelines and refs an agent is there.
+func (db *DB) SetAdmits(ctx context.Context, name string, l admit.List) error {
+	tag, err := db.q.Exec(ctx, `update agent set admits = $2 where name = $1 and removed_at is null`, name, l)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fault.Missing("no agent %q", name)
+	}
+	return err
 }
 
 // SeeAgent notes that an agent called, with its facts and places.

@@ -83,17 +83,18 @@ func (db *DB) AddBuild(ctx context.Context, b Build, p progress.Build) error {
 		return err
 	}
 	batch := &pgx.Batch{}
-	demands := map[string]facts.Demand{}
+	demands := map[string]facts.Need{}
 	for _, c := range b.Plan.Chains {
-		demands[c.Demand.String()] = c.Demand
+		need := c.Need()
+		demands[need.String()] = need
 	}
 	for _, text := range slices.Sorted(maps.Keys(demands)) { // in one order, so that two builds never wait for each other
-		batch.Queue(`insert into demand (text, facts) values ($1, $2) on conflict do nothing`, text, demands[text])
+		batch.Queue(`insert into demand (text, facts, offers) values ($1, $2, $3) on conflict do nothing`, text, demands[text].Demand, demands[text].Offers)
 	}
 	for i, c := range p.Chains {
 		batch.Queue(`insert into chain (build, index, state, demand, ready_at, project, rank, alone, held, title)
 			select $1, $2, $3, d.id, case when $3 = 'waiting' then now() end, $5, $6, $7, $8, $9 from demand d where d.text = $4`,
-			b.ID, i, c.State, b.Plan.Chains[i].Demand.String(), b.Project, rankOf(b.Why.Kind), b.Plan.Alone(i), b.Behind != nil, b.Plan.ChainNames(b.Plan.Chains[i]))
+			b.ID, i, c.State, b.Plan.Chains[i].Need().String(), b.Project, rankOf(b.Why.Kind), b.Plan.Alone(i), b.Behind != nil, b.Plan.ChainNames(b.Plan.Chains[i]))
 	}
 	if err := db.sendBatch(ctx, batch).Close(); err != nil {
 		return err
@@ -148,12 +149,12 @@ func (db *DB) BuildByID(ctx context.Context, id uuid.UUID) (Build, error) {
 	if err != nil {
 		return b, err
 	}
-	b.Plan, err = db.plan(ctx, id)
+	b.Plan, err = db.Plan(ctx, id)
 	return b, err
 }
 
-// plan reads a build's plan, once a process.
-func (db *DB) plan(ctx context.Context, id uuid.UUID) (plan.Plan, error) {
+// Plan reads a build's plan, once a process.
+func (db *DB) Plan(ctx context.Context, id uuid.UUID) (plan.Plan, error) {
 	if p, ok := db.plans.Get(id); ok {
 		return p, nil
 	}
@@ -293,6 +294,7 @@ type Run struct {
 	DeliveringMS int64
 	Steps        []view.Step
 	Notes        []string
+	Tools        []view.Tool
 	Carried      []artifact.File
 	Exports      []condition.Export
 	Lines        int64
@@ -301,7 +303,7 @@ type Run struct {
 // Runs lists the stage runs of a build, with the length of their logs.
 func (db *DB) Runs(ctx context.Context, build uuid.UUID) ([]Run, error) {
 	return many[Run](ctx, db, `select r.index, r.name, r.variant, r.purpose, r.chain, r.state, r.cause, r.agent, r.fence, r.ready_at, r.started_at, r.ended_at,
-		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.carried, r.exports,
+		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.tools, r.carried, r.exports,
 		coalesce((select g.first + g.lines - 1 from log_segment g where g.build = r.build and g.run = r.index and g.fence = r.fence order by g.seq desc limit 1),
 			(select o.lines from log_blob o where o.build = r.build and o.run = r.index and o.fence = r.fence), 0) as lines
 		from stage_run r where r.build = $1 order by r.index`, build)
@@ -325,10 +327,10 @@ func (db *DB) SetSteps(ctx context.Context, build uuid.UUID, run int, steps []vi
 	return db.exec(ctx, `update stage_run set steps = $3, preparing_ms = $4 where build = $1 and index = $2`, build, run, steps, preparingMS)
 }
 
-// EndRun notes what a stage run that ended has told: times, steps, notes, carried files and exports.
+// EndRun notes what a stage run that ended has told: times, steps, notes, tools, carried files and exports.
 func (db *DB) EndRun(ctx context.Context, build uuid.UUID, run int, e assignment.Event) error {
-	return db.exec(ctx, `update stage_run set preparing_ms = $3, working_ms = $4, delivering_ms = $5, steps = $6, notes = $7, carried = $8, exports = $9
-		where build = $1 and index = $2`, build, run, e.PreparingMS, e.WorkingMS, e.DeliveringMS, notNil(e.Steps), notNil(e.Notes), e.Carried, e.Exports)
+	return db.exec(ctx, `update stage_run set preparing_ms = $3, working_ms = $4, delivering_ms = $5, steps = $6, notes = $7, carried = $8, exports = $9, tools = $10
+		where build = $1 and index = $2`, build, run, e.PreparingMS, e.WorkingMS, e.DeliveringMS, notNil(e.Steps), notNil(e.Notes), e.Carried, e.Exports, notNil(e.Tools))
 }
 
 func notNil[T any](list []T) []T {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/cache"
 )
@@ -86,9 +87,16 @@ func (db *DB) RemoveCache(ctx context.Context, project, id uuid.UUID) (bool, err
 	return tag.RowsAffected() > 0, err
 }
 
-// SetCaches sets a project's quota of caches in bytes, and after how many days unused ones go.
-func (db *DB) SetCaches(ctx context.Context, project uuid.UUID, bytes int64, days int) error {
-	return db.exec(ctx, `update project set cache_bytes = $2, cache_days = $3 where id = $1`, project, bytes, days)
+// SetCaches sets a project's quota of caches in bytes, after how many days unused ones go, and whom they admit.
+func (db *DB) SetCaches(ctx context.Context, project uuid.UUID, bytes int64, days int, admits admit.List) error {
+	return db.exec(ctx, `update project set cache_bytes = $2, cache_days = $3, cache_admits = $4 where id = $1`, project, bytes, days, admits)
+}
+
+// CacheAdmits tells whom a project's caches admit, and of which pipeline, branch and tag a build is.
+func (db *DB) CacheAdmits(ctx context.Context, build uuid.UUID) (admits admit.List, pipeline, branch, tag string, err error) {
+	err = db.q.QueryRow(ctx, `select p.cache_admits, l.name, b.branch, b.tag from build b join pipeline l on l.id = b.pipeline
+		join project p on p.id = l.project where b.id = $1`, build).Scan(&admits, &pipeline, &branch, &tag)
+	return admits, pipeline, branch, tag, err
 }
 
 // CachedDigest tells whether a digest is the packed bytes of a project's cache.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/cache"
 )
@@ -38,7 +39,7 @@ func TestCachesAndTheirBytes(t *testing.T) {
 		t.Fatalf("%+v", found)
 	}
 	h.must(h.UseCache(ctx, found.ID, b.ID, 0)) // so "two" is the longest unused
-	h.must(h.SetCaches(ctx, h.project, 200, 30))
+	h.must(h.SetCaches(ctx, h.project, 200, 30, admit.List{}))
 	h.must(h.EvictCaches(ctx, h.project))
 	if list, err := h.Caches(ctx, h.project); err != nil || len(list) != 2 || list[0].Uses != 1 || list[1].Digest != digests["three"] {
 		t.Fatalf("%+v %v", list, err)

@@ -13,13 +13,17 @@ import (
 
 // Demand row: equal demands are interned, so that an agent compares each kind once.
 type Demand struct {
-	ID    int64
-	Facts facts.Demand
+	ID     int64
+	Facts  facts.Demand
+	Offers facts.Offers
 }
+
+// Need of the demand.
+func (d Demand) Need() facts.Need { return facts.Need{Demand: d.Facts, Offers: d.Offers} }
 
 // WaitingDemands lists the demands of chains that wait for a place, none for an agent that drains.
 func (db *DB) WaitingDemands(ctx context.Context, agent uuid.UUID) ([]Demand, error) {
-	return many[Demand](ctx, db, `select d.id, d.facts from demand d where not (select draining from agent where id = $1)
+	return many[Demand](ctx, db, `select d.id, d.facts, d.offers from demand d where not (select draining from agent where id = $1)
 		and exists (select 1 from chain c where c.demand = d.id and c.state = 'waiting' and not c.held)`, agent)
 }
 
@@ -40,13 +44,29 @@ type Waiting struct {
 }
 
 // WaitingChains lists chains that wait with one of the demands, of each project and demand the most
-// urgent and longest waiting. Those are left out that want to be alone with something that another has.
-func (db *DB) WaitingChains(ctx context.Context, demands []int64, most int) ([]Waiting, error) {
+// urgent and longest waiting. Those are left out that want to be alone with something that another has,
+// and those of builds other than the named ones; nil names all.
+func (db *DB) WaitingChains(ctx context.Context, demands []int64, builds []uuid.UUID, most int) ([]Waiting, error) {
 	return many[Waiting](ctx, db, `select c.* from project p cross join unnest($1::bigint[]) as d (id) cross join lateral (
 			select c.build, c.index, c.project, c.rank, c.ready_at, c.alone from chain c
 			where c.project = p.id and c.demand = d.id and c.state = 'waiting' and not c.held
 			and not exists (select 1 from alone a where a.name = any(c.alone))
-			order by c.rank, c.ready_at limit $2) c`, demands, most)
+			and ($3::uuid[] is null or c.build = any($3))
+			order by c.rank, c.ready_at limit $2) c`, demands, most, builds)
+}
+
+// WaitingBuild is a build of which a chain waits.
+type WaitingBuild struct {
+	ID       uuid.UUID
+	Pipeline string
+	Branch   string
+	Tag      string
+}
+
+// WaitingBuilds lists the builds of which chains wait with one of the demands.
+func (db *DB) WaitingBuilds(ctx context.Context, demands []int64) ([]WaitingBuild, error) {
+	return many[WaitingBuild](ctx, db, `select b.id, l.name as pipeline, b.branch, b.tag from build b join pipeline l on l.id = b.pipeline
+		where b.id in (select c.build from chain c where c.demand = any($1) and c.state = 'waiting' and not c.held)`, demands)
 }
 
 // IsWaiting tells whether a chain waits yet; asked under the lock of its build it stays so.

@@ -114,7 +114,7 @@ func TestProgressRoundTrip(t *testing.T) {
 		for _, d := range demands {
 			ids = append(ids, d.ID)
 		}
-		list, err := h.WaitingChains(ctx, ids, 10)
+		list, err := h.WaitingChains(ctx, ids, nil, 10)
 		h.must(err)
 		return len(list)
 	}

@@ -5,17 +5,19 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 )
 
 // Project row.
 type Project struct {
-	ID         uuid.UUID
-	Name       string
-	Summary    string
-	MostPlaces int // how many places its builds may have at a time; 0: no limit
-	CacheBytes int64
-	CacheDays  int
-	CreatedAt  time.Time
+	ID          uuid.UUID
+	Name        string
+	Summary     string
+	MostPlaces  int // how many places its builds may have at a time; 0: no limit
+	CacheBytes  int64
+	CacheAdmits admit.List
+	CacheDays   int
+	CreatedAt   time.Time
 }
 
 // AddProject makes a project. A name that is taken is a conflict.
@@ -26,12 +28,12 @@ func (db *DB) AddProject(ctx context.Context, p Project) error {
 
 // Project finds a project by name.
 func (db *DB) Project(ctx context.Context, name string) (Project, error) {
-	return one[Project](ctx, db, missing("no project %q", name), `select id, name, summary, most_places, cache_bytes, cache_days, created_at from project where name = $1`, name)
+	return one[Project](ctx, db, missing("no project %q", name), `select id, name, summary, most_places, cache_bytes, cache_days, cache_admits, created_at from project where name = $1`, name)
 }
 
 // Projects lists all projects by name.
 func (db *DB) Projects(ctx context.Context) ([]Project, error) {
-	return many[Project](ctx, db, `select id, name, summary, most_places, cache_bytes, cache_days, created_at from project order by name`)
+	return many[Project](ctx, db, `select id, name, summary, most_places, cache_bytes, cache_days, cache_admits, created_at from project order by name`)
 }
 
 // SetMostPlaces limits how many places a project's builds may have at a time; 0: no limit.

@@ -49,7 +49,7 @@ func (db *DB) LastBasis(ctx context.Context, pipeline uuid.UUID, title string) (
 // TakeOverRun gives a stage run what another one carried, exported, read and took in. Its own times stay nought.
 func (db *DB) TakeOverRun(ctx context.Context, build uuid.UUID, run int, from uuid.UUID, fromRun int) error {
 	for _, sql := range []string{
-		`update stage_run r set steps = o.steps, notes = o.notes, carried = o.carried, exports = o.exports, agent = ''
+		`update stage_run r set steps = o.steps, notes = o.notes, tools = o.tools, carried = o.carried, exports = o.exports, agent = ''
 			from stage_run o where r.build = $1 and r.index = $2 and o.build = $3 and o.index = $4`,
 		`insert into tests (build, run, total, passed, failed, skipped) select $1, $2, total, passed, failed, skipped from tests where build = $3 and run = $4
 			on conflict (build, run) do nothing`,

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/promotion"
 )
@@ -23,6 +24,8 @@ type Store struct {
 	Rank        int
 	Sources     []string
 	Outside     bool
+	Tools       bool
+	Admits      admit.List
 	Rules       []promotion.Rule
 	Revision    int
 	CreatedAt   time.Time
@@ -31,23 +34,27 @@ type Store struct {
 	Size        int64
 }
 
-const storeColumns = `s.id, s.project, p.name as project_name, s.name, s.summary, s.format, s.rewrite, s.rank, s.sources, s.outside, s.rules, s.revision, s.created_at,
+const ownStoreColumns = `s.id, s.project, p.name as project_name, s.name, s.summary, s.format, s.rewrite, s.rank, s.sources, s.outside, s.tools, s.admits, s.rules, s.revision, s.created_at`
+
+const storeColumns = ownStoreColumns + `,
 	(select count(distinct a.name) from admission a where a.store = s.id and a.state = 'sealed') as names,
 	(select count(*) from admission a where a.store = s.id and a.state = 'sealed') as versions,
 	(select coalesce(sum(size), 0) from content where digest in (select content from admission a where a.store = s.id and a.state = 'sealed'))::bigint as size
 	from store s join project p on p.id = s.project`
 
+const briefColumns = ownStoreColumns + `, 0 as names, 0 as versions, 0::bigint as size from store s join project p on p.id = s.project`
+
 // AddStore makes a store. A name that is taken is a conflict.
 func (db *DB) AddStore(ctx context.Context, s Store) error {
-	err := db.exec(ctx, `insert into store (id, project, name, summary, format, rewrite, rank, sources, outside, rules) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-		s.ID, s.Project, s.Name, s.Summary, s.Format, s.Rewrite, s.Rank, notNil(s.Sources), s.Outside, notNil(s.Rules))
+	err := db.exec(ctx, `insert into store (id, project, name, summary, format, rewrite, rank, sources, outside, rules, tools, admits) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+		s.ID, s.Project, s.Name, s.Summary, s.Format, s.Rewrite, s.Rank, notNil(s.Sources), s.Outside, notNil(s.Rules), s.Tools, s.Admits)
 	return taken(err, "there is already a store %q", s.Name)
 }
 
 // SetStore changes a store's rules and summary; its rules get a new revision.
 func (db *DB) SetStore(ctx context.Context, s Store) error {
-	return db.exec(ctx, `update store set summary = $2, rewrite = $3, rank = $4, sources = $5, rules = $6, outside = $7, revision = revision + 1 where id = $1`,
-		s.ID, s.Summary, s.Rewrite, s.Rank, notNil(s.Sources), notNil(s.Rules), s.Outside)
+	return db.exec(ctx, `update store set summary = $2, rewrite = $3, rank = $4, sources = $5, rules = $6, outside = $7, tools = $8, admits = $9, revision = revision + 1 where id = $1`,
+		s.ID, s.Summary, s.Rewrite, s.Rank, notNil(s.Sources), notNil(s.Rules), s.Outside, s.Tools, s.Admits)
 }
 
 // Store finds a store by name.
@@ -57,13 +64,17 @@ func (db *DB) Store(ctx context.Context, name string) (Store, error) {
 
 // StoreBrief finds a store by name without counting what is in it, for the paths that are hot.
 func (db *DB) StoreBrief(ctx context.Context, name string) (Store, error) {
-	return one[Store](ctx, db, missing("no store %q", name), `select s.id, s.project, p.name as project_name, s.name, s.summary, s.format, s.rewrite, s.rank, s.sources, s.outside, s.rules, s.revision, s.created_at,
-		0 as names, 0 as versions, 0::bigint as size from store s join project p on p.id = s.project where s.name = $1`, name)
+	return one[Store](ctx, db, missing("no store %q", name), `select `+briefColumns+` where s.name = $1`, name)
 }
 
 // Stores lists the stores of projects, lowest first.
 func (db *DB) Stores(ctx context.Context, projects []uuid.UUID) ([]Store, error) {
 	return many[Store](ctx, db, `select `+storeColumns+` where s.project = any($1) order by s.rank, s.name`, projects)
+}
+
+// ToolStores lists the stores of tools of all projects, by name.
+func (db *DB) ToolStores(ctx context.Context) ([]Store, error) {
+	return many[Store](ctx, db, `select `+briefColumns+` where s.tools order by s.name`)
 }
 
 // Admission row with what it belongs to.

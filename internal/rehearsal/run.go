@@ -296,6 +296,7 @@ func (x *run) assignment(index int, fence int64) assignment.Assignment {
 	for _, name := range basis.Unset(x.Plan.Runs[x.Plan.Chains[index].Runs[0]].Stage) { // as on an agent, though nothing is reused here
 		delete(a.Env, name)
 	}
+	a.Equip = x.Plan.EquipDemand(x.Plan.Chains[index])
 	a.Values["changes"] = x.notes()
 	a.Scope.Exports, a.Scope.Stages = x.before(index)
 	place := map[int]int{}

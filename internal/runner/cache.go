@@ -71,8 +71,8 @@ func byteCount(n int64) string {
 
 func (s *stageRun) cacheBasis(c language.Cache) (cache.Basis, error) {
 	b := cache.Basis{Dirs: c.Dirs, By: map[string]artifact.Digest{}, System: runtime.GOOS + "/" + runtime.GOARCH, Tools: map[string]string{}}
-	for name := range s.Stage.Equip {
-		b.Tools[name] = s.Facts[name]
+	for _, t := range s.event.Tools {
+		b.Tools[t.Name] = t.Version
 	}
 	patterns, err := files.ParsePatterns(c.By)
 	if err != nil {
@@ -155,20 +155,13 @@ func (s *stageRun) layCache(ctx context.Context, basis cache.Basis, found assign
 	return err
 }
 
-// unpackTree unpacks what packTree packed, into one root a directory; nothing leaves them. Rights of
-// directories are set last, since some may not be written to.
+// unpackTree unpacks what packTree packed, into one root a directory.
 func unpackTree(t *tar.Reader, roots []*os.Root) error {
-	type later struct {
-		root *os.Root
-		name string
-		mode fs.FileMode
-	}
-	var dirs []later
-	left := int64(mostCache)
+	tree := treeWriter{left: mostCache}
 	for {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
-			break
+			return tree.end()
 		}
 		if err != nil {
 			return err
@@ -178,53 +171,10 @@ func unpackTree(t *tar.Reader, roots []*os.Root) error {
 		if err != nil || i < 0 || i >= len(roots) {
 			return fmt.Errorf("%q belongs to no directory of the cache", h.Name)
 		}
-		root := roots[i]
-		name = strings.TrimSuffix(name, "/")
-		if name == "" {
-			name = "."
-		}
-		mode := fs.FileMode(h.Mode) & fs.ModePerm
-		switch h.Typeflag {
-		case tar.TypeDir:
-			if name != "." {
-				if err := root.Mkdir(name, 0o700|mode); err != nil {
-					return err
-				}
-			}
-			dirs = append(dirs, later{root, name, mode})
-		case tar.TypeSymlink:
-			if err := root.Symlink(h.Linkname, name); err != nil {
-				return err
-			}
-		case tar.TypeReg:
-			if left -= h.Size; left < 0 {
-				return fmt.Errorf("it holds more than %d bytes", int64(mostCache))
-			}
-			if err := unpackFile(t, root, name, mode, h.ModTime); err != nil {
-				return err
-			}
-		default:
-			return fmt.Errorf("%q is no file, directory or link", h.Name)
-		}
-	}
-	for i := len(dirs) - 1; i >= 0; i-- {
-		if err := dirs[i].root.Chmod(dirs[i].name, dirs[i].mode); err != nil {
+		if err := tree.put(roots[i], name, h, t); err != nil {
 			return err
 		}
 	}
-	return nil
-}
-
-func unpackFile(t *tar.Reader, root *os.Root, name string, mode fs.FileMode, at time.Time) error {
-	f, err := root.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_EXCL, mode|0o200)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(f, t)
-	if err = errors.Join(err, f.Chmod(mode), f.Close()); err != nil {
-		return err
-	}
-	return root.Chtimes(name, at, at)
 }
 
 // saveCaches packs and sends what was missed, after the stage has passed, and notes it in the stage's end.

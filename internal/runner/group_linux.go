@@ -62,8 +62,24 @@ func (g *group) began(p *os.Process) error {
 	return nil
 }
 
-// end asks the processes to end.
-func (g *group) end() { _ = syscall.Kill(-g.pid, syscall.SIGTERM) }
+// end asks the processes to end. A sandbox is not asked, for with it all that is in it would be killed at once.
+func (g *group) end() {
+	if nameOf(g.pid) != bubblewrap {
+		_ = syscall.Kill(-g.pid, syscall.SIGTERM)
+		return
+	}
+	eachMarked(g.marker+"\x00", func(pid int) {
+		if nameOf(pid) != bubblewrap {
+			_ = syscall.Kill(pid, syscall.SIGTERM)
+		}
+	})
+}
+
+// nameOf is the name of the program that a process runs.
+func nameOf(pid int) string {
+	comm, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/comm")
+	return strings.TrimSpace(string(comm))
+}
 
 // kill ends everything that the command started and that still runs.
 func (g *group) kill() {
@@ -82,9 +98,15 @@ func (g *group) kill() {
 
 // killMarked kills the processes in whose environment a variable begins with the marker.
 func killMarked(marker string) (found bool) {
+	eachMarked(marker, func(pid int) { found = syscall.Kill(pid, syscall.SIGKILL) == nil || found })
+	return found
+}
+
+// eachMarked calls f with the processes in whose environment a variable begins with the marker.
+func eachMarked(marker string, f func(pid int)) {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
-		return false
+		return
 	}
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
@@ -93,10 +115,9 @@ func killMarked(marker string) (found bool) {
 		}
 		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
 		if err == nil && bytes.Contains(append([]byte{0}, env...), []byte("\x00"+marker)) {
-			found = syscall.Kill(pid, syscall.SIGKILL) == nil || found
+			f(pid)
 		}
 	}
-	return found
 }
 
 // close lets the group go once nothing runs in it.

@@ -16,6 +16,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/cache"
@@ -34,6 +36,7 @@ type Machine struct {
 	Service string
 	Facts   facts.Facts       // the machine's tools and their versions
 	Env     map[string]string // what the machine's owner gives to every step, such as where caches lie
+	Box     Sandbox           // how steps are shut in
 	Home    string            // the steps' HOME; "" for a private one in the workspace
 	// Checkout lays the assignment's source into dir, or names a directory that has it already; nil
 	// checks its commit out from a copy kept in Dir.
@@ -83,6 +86,8 @@ type chain struct {
 	scripts string
 	secrets []string
 
+	toolLocks []*flock.Flock // of the tools in use
+
 	prepared bool                     // the workspace is made
 	cached   map[artifact.Digest]bool // keys of caches that are laid in, or will be saved
 	exports  []condition.Export
@@ -102,6 +107,11 @@ func (m Machine) Run(ctx context.Context, a assignment.Assignment, hooks Hooks) 
 	}
 	c.secrets = append(c.secrets, a.Token)
 	defer Remove(c.root)
+	defer func() {
+		for _, lock := range c.toolLocks {
+			_ = lock.Unlock()
+		}
+	}()
 	states := make([]progress.State, len(a.Runs))
 	for i, run := range a.Runs {
 		states[i] = c.run(ctx, run, states)
@@ -127,10 +137,12 @@ func Remove(dir string) {
 type stageRun struct {
 	*chain
 	assignment.Run
-	log    *runLog
-	began  time.Time
-	event  assignment.Event
-	missed []cache.Basis // caches that were not found, in whichever try looked for them
+	log      *runLog
+	began    time.Time
+	event    assignment.Event
+	limits   []string      // cgroups of the step that runs
+	toolDirs []namedDir    // of the tools of a store that it is equipped with
+	missed   []cache.Basis // caches that were not found, in whichever try looked for them
 }
 
 // alwaysLimit ends a stage that always runs and says no limit, where it runs after a stop.
@@ -243,6 +255,9 @@ func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
 		}
 		s.prepared = true
 	}
+	if err := s.equip(ctx); err != nil {
+		return err
+	}
 	s.findCaches(ctx)
 	s.event.PreparingMS = time.Since(s.began).Milliseconds()
 	working := time.Now()
@@ -297,13 +312,18 @@ func (s *stageRun) prepare(ctx context.Context) error {
 func (m Machine) checkout(ctx context.Context, a assignment.Assignment, dir string) (string, error) {
 	src := a.Source
 	remote := git.Remote{URL: src.URL, Credential: git.Credential{User: src.User, Password: src.Password, Key: src.Key}}
-	source := git.CopyAt(filepath.Join(m.Dir, "sources", string(artifact.DigestOf([]byte(src.URL))[:16])), remote)
+	source := git.CopyAt(m.sourceDir(src.URL), remote)
 	if !source.Has(ctx, src.Commit) {
 		if err := source.Fetch(ctx); err != nil {
 			return "", err
 		}
 	}
 	return dir, source.Checkout(ctx, src.Commit, dir)
+}
+
+// sourceDir is where the copy of a source is kept.
+func (m Machine) sourceDir(url string) string {
+	return filepath.Join(m.Dir, "sources", string(artifact.DigestOf([]byte(url))[:16]))
 }
 
 // outcome tells how a stage run ended, in words.

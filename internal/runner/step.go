@@ -168,10 +168,15 @@ func (s *stageRun) script(ctx context.Context, n int, step language.Step) error 
 	if err := os.WriteFile(script, []byte(step.Script), 0o600); err != nil {
 		return err
 	}
-	cmd := exec.Command(shell[0], append(slices.Clone(shell[1:]), script)...)
-	if cmd.Err != nil {
+	if _, err := exec.LookPath(shell[0]); err != nil {
 		return fmt.Errorf("there is no shell %q here", shell[0])
 	}
+	argv, err := s.shutIn(append(slices.Clone(shell), script))
+	if err != nil {
+		return err
+	}
+	defer s.removeLimits()
+	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir, cmd.Env = dir, s.environment(step, dir)
 	out, errs := s.log.stream(n, false), s.log.stream(n, true)
 	p, err := begin(cmd, s.a.Key.String(), out, errs)
@@ -193,14 +198,21 @@ var endings = map[string]string{"sh": ".sh", "bash": ".sh", "pwsh": ".ps1", "pyt
 // environment is all that a step sees: a clean one, the pipeline's, the stage's, the step's, and
 // the secrets that the stage names.
 func (s *stageRun) environment(step language.Step, dir string) []string {
+	path := []string{filepath.Dir(s.Program)}
+	for _, t := range s.toolDirs {
+		path = append(path, t.bin())
+	}
 	env := map[string]string{
-		"PATH": filepath.Dir(s.Program) + string(os.PathListSeparator) + searchPath(), "HOME": s.home, "TMPDIR": s.temp, "PWD": dir,
+		"PATH": strings.Join(append(path, searchPath()), string(os.PathListSeparator)), "HOME": s.home, "TMPDIR": s.temp, "PWD": dir,
 		"LANG": "C.UTF-8", "LC_ALL": "C.UTF-8", "TERM": "dumb", "CI": "true", "USER": "oskeld", "SHELL": "/bin/sh",
 		"OSKELD_SERVICE": s.Service, "OSKELD_TOKEN": s.a.Token,
 		"OSKELD_STAGE": string(s.Stage.Name), "OSKELD_WORKSPACE": s.tree,
 	}
 	env["OSKELD_EXPORTS"] = s.exportsDir()
 	maps.Copy(env, systemEnv(s.home, s.temp))
+	for _, t := range s.toolDirs {
+		env["OSKELD_TOOL_"+strings.ToUpper(notName.ReplaceAllString(t.name, "_"))] = t.dir
+	}
 	for _, more := range []map[string]string{s.Machine.Env, s.a.Env, s.values(step), s.Stage.Env, step.Env} {
 		maps.Copy(env, more)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/view"
@@ -43,7 +44,7 @@ func (s *Service) Join(ctx context.Context, token, name string, call assignment.
 func (s *Service) Agents(ctx context.Context, a Actor) ([]view.Agent, error) {
 	list, err := s.DB.Agents(ctx)
 	return mapped(list, func(x database.Agent) view.Agent {
-		return view.Agent{Name: x.Name, Facts: x.Facts, Places: x.Places, Does: x.Does, Here: x.Here, Draining: x.Draining, SeenAt: x.SeenAt, CreatedAt: x.CreatedAt}
+		return view.Agent{Name: x.Name, Facts: x.Facts, Places: x.Places, Does: x.Does, Here: x.Here, Draining: x.Draining, Admits: orEmptyAdmits(x.Admits), SeenAt: x.SeenAt, CreatedAt: x.CreatedAt}
 	}), err
 }
 
@@ -56,6 +57,38 @@ func (s *Service) RemoveAgent(ctx context.Context, a Actor, name string) error {
 		return err
 	}
 	return s.DB.AddRecord(ctx, a.Name, "agent removed", "agent "+name, nil)
+}
+
+func orEmptyAdmits(l admit.List) admit.List {
+	return admit.List{Pipelines: orEmpty(l.Pipelines), Refs: orEmpty(l.Refs)}
+}
+
+// SetAgentAdmits says for which pipelines and refs an agent is there; what it runs already goes on.
+func (s *Service) SetAgentAdmits(ctx context.Context, a Actor, name string, l admit.List) error {
+	if err := owns(a); err != nil {
+		return err
+	}
+	if err := s.checkAdmits(ctx, l); err != nil {
+		return err
+	}
+	if err := s.DB.SetAdmits(ctx, name, l); err != nil {
+		return err
+	}
+	s.Hub.Tell(TopicWork, TopicBuilds)
+	return s.DB.AddRecord(ctx, a.Name, "agent set", "agent "+name, map[string]string{"admits": l.String()})
+}
+
+// checkAdmits refuses patterns that cannot be read, and pipelines that are not there.
+func (s *Service) checkAdmits(ctx context.Context, l admit.List) error {
+	if err := l.Check(); err != nil {
+		return err
+	}
+	for _, name := range l.Pipelines {
+		if _, err := s.DB.Pipeline(ctx, name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Drain keeps new work from an agent, or gives it some again; what it runs it brings to its end.

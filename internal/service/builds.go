@@ -115,7 +115,7 @@ func orEmpty[T any](list []T) []T {
 func runView(b database.Build, r database.Run, tests []database.TestRow) view.StageRun {
 	of := b.Plan.Runs[r.Index]
 	v := view.StageRun{Index: r.Index, Name: r.Name, Variant: r.Variant, Purpose: r.Purpose, Chain: r.Chain, Needs: slices.Clone(of.After), State: r.State, Cause: r.Cause,
-		Agent: r.Agent, Fence: r.Fence, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Steps: r.Steps, Notes: r.Notes, Exports: orEmpty(r.Exports), Lines: r.Lines,
+		Agent: r.Agent, Fence: r.Fence, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Steps: r.Steps, Notes: r.Notes, Tools: r.Tools, Exports: orEmpty(r.Exports), Lines: r.Lines,
 		Times: view.Times{WaitingMS: r.WaitingMS, PreparingMS: r.PreparingMS, WorkingMS: r.WorkingMS, DeliveringMS: r.DeliveringMS}}
 	if of.Follows >= 0 {
 		v.Needs = append(v.Needs, of.Follows)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/cache"
@@ -27,6 +28,9 @@ func (s *Service) FindCache(ctx context.Context, a Actor, basis cache.Basis) (as
 	run, err := s.runningIn(ctx, *a.Stage)
 	if err != nil {
 		return none, err
+	}
+	if why, err := s.cachesRefuse(ctx, s.DB, a.Stage.Build); err != nil || why != "" {
+		return assignment.CacheFound{Why: why}, err
 	}
 	c, ok, err := s.DB.FindCache(ctx, a.Stage.Project, basis.Key())
 	if err != nil {
@@ -50,10 +54,23 @@ func (s *Service) FindCache(ctx context.Context, a Actor, basis cache.Basis) (as
 	return assignment.CacheFound{Why: strings.Join(changed, ", ") + " since " + before.From}, nil
 }
 
+// cachesRefuse says why a build is not admitted to the caches of its project; "" when it is.
+func (s *Service) cachesRefuse(ctx context.Context, db *database.DB, build uuid.UUID) (string, error) {
+	admits, pipeline, branch, tag, err := db.CacheAdmits(ctx, build)
+	why := admits.Refuses(pipeline, branch, tag)
+	if why != "" {
+		why = "the project's cache " + why
+	}
+	return why, err
+}
+
 // saveCaches keeps what a passed stage run of a trusted ref has saved. What does not belong there is left out.
 func (s *Service) saveCaches(ctx context.Context, tx *database.DB, b database.Build, e assignment.Event) error {
 	if len(e.Caches) == 0 || !b.Trusted {
 		return nil
+	}
+	if why, err := s.cachesRefuse(ctx, tx, b.ID); err != nil || why != "" {
+		return err
 	}
 	for _, saved := range e.Caches {
 		of := b.Plan.Runs[e.Run].Stage.Cache
@@ -82,7 +99,7 @@ func (s *Service) Caches(ctx context.Context, a Actor, project string) (view.Cac
 		return view.Caches{}, err
 	}
 	list, err := s.DB.Caches(ctx, p.ID)
-	out := view.Caches{Quota: p.CacheBytes, Days: p.CacheDays, List: mapped(list, func(c database.Cache) view.Cache {
+	out := view.Caches{Quota: p.CacheBytes, Days: p.CacheDays, Admits: orEmptyAdmits(p.CacheAdmits), List: mapped(list, func(c database.Cache) view.Cache {
 		return view.Cache{ID: c.ID.String(), Dirs: c.Basis.Dirs, By: orEmptyMap(c.Basis.By), System: c.Basis.System, Size: c.Size, From: c.From, Uses: c.Uses, MadeAt: c.MadeAt, UsedAt: c.UsedAt}
 	})}
 	for _, c := range out.List {
@@ -117,19 +134,23 @@ func (s *Service) RemoveCache(ctx context.Context, a Actor, project, id string) 
 	return s.DB.AddRecord(ctx, a.Name, "cache removed", "project "+project, map[string]string{"cache": id})
 }
 
-// SetCaches sets a project's quota of caches, in bytes, and after how many days unused ones go.
-func (s *Service) SetCaches(ctx context.Context, a Actor, project string, bytes int64, days int) error {
+// SetCaches sets a project's quota of caches, in bytes, after how many days unused ones go, and which
+// pipelines and refs they admit.
+func (s *Service) SetCaches(ctx context.Context, a Actor, project string, bytes int64, days int, admits admit.List) error {
 	p, err := s.project(ctx, a, project, Manage)
 	if err != nil {
 		return err
 	}
-	if err := s.DB.SetCaches(ctx, p.ID, bytes, days); err != nil {
+	if err := s.checkAdmits(ctx, admits); err != nil {
+		return err
+	}
+	if err := s.DB.SetCaches(ctx, p.ID, bytes, days, admits); err != nil {
 		return err
 	}
 	if err := s.DB.EvictCaches(ctx, p.ID); err != nil {
 		return err
 	}
-	return s.DB.AddRecord(ctx, a.Name, "caches set", "project "+project, map[string]string{"bytes": strconv.FormatInt(bytes, 10), "days": strconv.Itoa(days)})
+	return s.DB.AddRecord(ctx, a.Name, "caches set", "project "+project, map[string]string{"bytes": strconv.FormatInt(bytes, 10), "days": strconv.Itoa(days), "admits": admits.String()})
 }
 
 // removeGone removes the bytes of caches that are gone, once nothing refers to them and nobody holds them.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
@@ -148,24 +149,32 @@ func (c *checker) starts(ctx context.Context) error {
 
 // agents looks for one that fits each chain, with the usual values of asks.
 func (c *checker) agents(ctx context.Context) error {
-	agents, err := c.s.DB.AgentsSeen(ctx)
+	seen, err := c.s.DB.AgentsSeen(ctx)
 	if err != nil {
 		return err
 	}
+	agents := mapped(seen, func(x database.AgentSeen) facts.Agent { // of which ref a build will be is not known
+		only := admit.List{Pipelines: x.Admits.Pipelines}
+		return facts.Agent{Name: x.Name, Facts: x.Facts, Closed: only.Refuses(c.pipeline.Name, "", "")}
+	})
 	made, err := c.plan()
 	if err != nil {
+		return err
+	}
+	if err := c.s.findTools(ctx, &made, c.pipeline.Name, "", ""); err != nil {
 		return err
 	}
 	told := map[string]bool{}
 	for _, chain := range made.Chains {
 		run := made.Runs[chain.Runs[0]]
-		fits := slices.ContainsFunc(agents, func(a facts.Agent) bool { return len(chain.Demand.Against(a.Facts)) == 0 })
+		need := chain.Need()
+		fits := slices.ContainsFunc(agents, func(a facts.Agent) bool { return a.Takes(need) })
 		if fits || told[string(run.Stage.Name)] {
 			continue
 		}
 		told[string(run.Stage.Name)] = true
 		c.m.Mark("S203", []string{"stage", string(run.Stage.Name), "facts"}, "start an agent that has it, or change `facts`",
-			"no agent can run stage %q: it needs %s; %s", run.Title(), chain.Demand, chain.Demand.Nearest(agents))
+			"no agent can run stage %q: it needs %s; %s", run.Title(), chain.Demand, need.Nearest(agents))
 	}
 	return nil
 }

@@ -177,6 +177,9 @@ func (s *Service) Carried(ctx context.Context, a Actor, d artifact.Digest) (*os.
 		ok, err = s.DB.CachedDigest(ctx, a.Stage.Project, d)
 	}
 	if err == nil && !ok {
+		ok, err = s.equips(ctx, *a.Stage, d)
+	}
+	if err == nil && !ok {
 		err = fault.Missing("build %s/%d carries no file %s", a.Stage.Pipeline, a.Stage.Number, d)
 	}
 	if err != nil {

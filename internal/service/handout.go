@@ -65,14 +65,18 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 	}
 	var fit []int64
 	for _, d := range demands {
-		if len(d.Facts.Against(call.Facts)) == 0 {
+		if len(d.Need().Against(call.Facts)) == 0 {
 			fit = append(fit, d.ID)
 		}
 	}
 	if len(fit) == 0 {
 		return nil, nil
 	}
-	chains, err := s.inTurn(ctx, fit, call.Free+16)
+	admitted, err := s.buildsFor(ctx, agent, fit)
+	if err != nil {
+		return nil, err
+	}
+	chains, err := s.inTurn(ctx, fit, admitted, call.Free+16)
 	if err != nil {
 		return nil, err
 	}
@@ -93,9 +97,25 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 	return given, nil
 }
 
+// buildsFor lists the waiting builds that an agent admits; nil for all.
+func (s *Service) buildsFor(ctx context.Context, agent database.Agent, demands []int64) ([]uuid.UUID, error) {
+	admits, err := s.DB.Admits(ctx, agent.ID) // its call may be older than what it admits
+	if err != nil || admits.All() {
+		return nil, err
+	}
+	waiting, err := s.DB.WaitingBuilds(ctx, demands)
+	ids := []uuid.UUID{}
+	for _, b := range waiting {
+		if admits.Refuses(b.Pipeline, b.Branch, b.Tag) == "" {
+			ids = append(ids, b.ID)
+		}
+	}
+	return ids, err
+}
+
 // inTurn lists waiting chains with one of the demands in the order in which they are to be handed out.
-func (s *Service) inTurn(ctx context.Context, demands []int64, most int) ([]database.Waiting, error) {
-	waiting, err := s.DB.WaitingChains(ctx, demands, most)
+func (s *Service) inTurn(ctx context.Context, demands []int64, builds []uuid.UUID, most int) ([]database.Waiting, error) {
+	waiting, err := s.DB.WaitingChains(ctx, demands, builds, most)
 	if err != nil || len(waiting) < 2 {
 		return waiting, err
 	}
@@ -204,6 +224,7 @@ func (s *Service) assign(ctx context.Context, tx *database.DB, b database.Build,
 		Source: sourceOf(src, credential, b.Commit), Env: buildEnv(b), Names: b.Plan.Names, Values: braceValues(b), Trusted: b.Trusted}
 	a.Values["changes"] = b.Changes.Notes
 	chain := b.Plan.Chains[index]
+	a.Tools, a.Equip = chain.Tools, b.Plan.EquipDemand(chain)
 	for _, name := range basis.Unset(b.Plan.Runs[chain.Runs[0]].Stage) {
 		delete(a.Env, name)
 	}

@@ -103,6 +103,9 @@ func (s *Service) endRun(ctx context.Context, tx *database.DB, b database.Build,
 	if err := tx.EndRun(ctx, b.ID, e.Run, e); err != nil {
 		return next, effects, err
 	}
+	if err := noteTools(ctx, tx, b, e.Run, e.Tools); err != nil {
+		return next, effects, err
+	}
 	if state == progress.Passed {
 		if err := s.saveCaches(ctx, tx, b, e); err != nil {
 			return next, effects, err

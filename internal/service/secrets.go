@@ -3,10 +3,10 @@ package service
 import (
 	"cmp"
 	"context"
-	"path"
 	"slices"
 	"strings"
 
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/database"
@@ -35,10 +35,8 @@ func (s *Service) SetSecret(ctx context.Context, a Actor, project, name, value s
 	if value == "" || len(value) > MostSecret {
 		return fault.Invalid("a secret has 1 to %d bytes", MostSecret).On("value").Hint("give it on standard input: printf %%s VALUE | oskeld secret set %s", name)
 	}
-	for _, pattern := range o.AdmitRefs {
-		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
-			return fault.Invalid("%q is not a pattern for branches and tags", pattern).On("admit_refs").Hint("write main, release/* or v*")
-		}
+	if err := (admit.List{Refs: o.AdmitRefs}).Check(); err != nil {
+		return err
 	}
 	sealed, err := s.seal.seal([]byte(value))
 	if err != nil {
@@ -138,27 +136,18 @@ func (s *Service) refuseSecrets(ctx context.Context, st *start) error {
 			case !st.trusted:
 				return fault.Refused("stage %q needs secret %s, and source %s does not trust %s", r.Stage.Name, name, st.pipeline.SourceName, ref).
 					Hint("oskeld source set %s --trust PATTERN, if whoever can push there may read its secrets", st.pipeline.SourceName)
-			case !admitsPipeline(x, st.pipeline.Name):
-				return fault.Refused("stage %q needs secret %s, which admits %s and not pipeline %s", r.Stage.Name, name, strings.Join(x.AdmitsPipelines, ", "), st.pipeline.Name).
-					Hint("oskeld secret set %s --project %s --admit-pipeline %s ..., with its value, admits it too", name, st.pipeline.ProjectName, st.pipeline.Name)
-			case !admitsRef(x, st.at.Branch, st.at.Tag):
-				return fault.Refused("stage %q needs secret %s, which admits %s and not %s", r.Stage.Name, name, strings.Join(x.AdmitsRefs, ", "), ref).
-					Hint("start from a ref that it admits, or give the stage `when = \"source.tag != ''\"`")
+			}
+			if why := admits(x).Refuses(st.pipeline.Name, st.at.Branch, st.at.Tag); why != "" {
+				return fault.Refused("stage %q needs secret %s, which %s", r.Stage.Name, name, why).
+					Hint("start from a ref that it admits, give the stage a `when`, or set it again to admit this: oskeld secret set %s --project %s --admit-pipeline ... --admit-ref ...", name, st.pipeline.ProjectName)
 			}
 		}
 	}
 	return nil
 }
 
-func admitsPipeline(x database.Secret, pipeline string) bool {
-	return len(x.AdmitsPipelines) == 0 || slices.Contains(x.AdmitsPipelines, pipeline)
-}
-
-func admitsRef(x database.Secret, branch, tag string) bool {
-	return len(x.AdmitsRefs) == 0 || slices.ContainsFunc(x.AdmitsRefs, func(pattern string) bool {
-		ok, _ := path.Match(pattern, cmp.Or(tag, branch))
-		return ok
-	})
+func admits(x database.Secret) admit.List {
+	return admit.List{Pipelines: x.AdmitsPipelines, Refs: x.AdmitsRefs}
 }
 
 // fillSecrets gives a chain the values of the secrets that its stages name, and records who got them.
@@ -175,7 +164,7 @@ func (s *Service) fillSecrets(ctx context.Context, tx *database.DB, b database.B
 	var given []string
 	for name := range wanted {
 		x, ok := have[name]
-		if !ok || !admitsPipeline(x, b.PipelineName) || !admitsRef(x, b.Branch, b.Tag) {
+		if !ok || admits(x).Refuses(b.PipelineName, b.Branch, b.Tag) != "" {
 			delete(wanted, name)
 			continue
 		}

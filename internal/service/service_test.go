@@ -141,7 +141,7 @@ func TestWantsAgent(t *testing.T) {
 	for demand, want := range map[string]string{
 		">=17": "waits for a place on barrow", ">=21": "waits for heron, away or draining now", ">=22": "waits for an agent with java >=22; the nearest, barrow, lacks java >=22 (has 17.0.1)",
 	} {
-		if got := wantsAgent(facts.Demand{"java": demand}, agents, 0); got != want {
+		if got := wantsAgent(database.Build{}, facts.Need{Demand: facts.Demand{"java": demand}}, agents, 0); got != want {
 			t.Errorf("%s: %q", demand, got)
 		}
 	}
@@ -151,7 +151,7 @@ func TestInLine(t *testing.T) {
 	agents := []database.Agent{{Name: "barrow", Here: true}, {Name: "heron", Here: true}, {Name: "moor", Here: true, Draining: true}}
 	for before, want := range map[int]string{0: "waits for a place on barrow or heron", 2: "third in line for a place on barrow or heron", 10: "11th in line for a place on barrow or heron",
 		20: "21st in line for a place on barrow or heron", 111: "112th in line for a place on barrow or heron", 1000: "far back in line for a place on barrow or heron"} {
-		if got := wantsAgent(nil, agents, before); got != want {
+		if got := wantsAgent(database.Build{}, facts.Need{}, agents, before); got != want {
 			t.Errorf("%d: %q", before, got)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 	"oskeld.dev/oskeld/internal/core/condition"
+	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/language"
 	"oskeld.dev/oskeld/internal/core/plan"
@@ -217,13 +218,22 @@ func (s *Service) refuse(ctx context.Context, st *start) error {
 			return fault.Refused("store %q does not admit builds of %s, which source %s does not trust", store.Name, cmp.Or(st.at.Tag, st.at.Branch, st.ref), st.pipeline.SourceName).
 				Hint("oskeld source set %s --trust PATTERN, or oskeld store set %s --outside", st.pipeline.SourceName, store.Name)
 		}
+		if why := store.Admits.Refuses(st.pipeline.Name, st.at.Branch, st.at.Tag); why != "" {
+			return fault.Refused("the pipeline delivers %s into store %q, which %s", t.Name, t.Store, why).
+				Hint("oskeld store set %s --admit-pipeline ... --admit-ref ... says whom it admits", store.Name)
+		}
 		st.stores[store.Name] = store
+	}
+	if err := s.findTools(ctx, &st.plan, st.pipeline.Name, st.at.Branch, st.at.Tag); err != nil {
+		return err
 	}
 	agents, err := s.DB.AgentsSeen(ctx)
 	if err != nil {
 		return err
 	}
-	return st.plan.Unmet(agents)
+	return st.plan.Unmet(mapped(agents, func(x database.AgentSeen) facts.Agent {
+		return facts.Agent{Name: x.Name, Facts: x.Facts, Closed: x.Admits.Refuses(st.pipeline.Name, st.at.Branch, st.at.Tag)}
+	}))
 }
 
 // create takes the number, settles and reserves the version, and writes the build. It runs in one

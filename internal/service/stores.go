@@ -3,11 +3,13 @@ package service
 import (
 	"bytes"
 	"context"
+	"errors"
 	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/pelletier/go-toml/v2"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/promotion"
@@ -23,19 +25,24 @@ type StoreOptions struct {
 	From    []string
 	Rank    int
 	Outside bool
+	Tools   bool
+	Admits  admit.List
 	Rules   []promotion.Rule
 }
 
 // storeFile is what a store's TOML file says.
 type storeFile struct {
-	Store   string           `toml:"store"`
-	Summary string           `toml:"summary"`
-	Format  string           `toml:"format"`
-	Rewrite string           `toml:"rewrite"`
-	From    []string         `toml:"from"`
-	Rank    int              `toml:"rank"`
-	Outside bool             `toml:"outside"`
-	Rule    []promotion.Rule `toml:"rule"`
+	Store          string           `toml:"store"`
+	Summary        string           `toml:"summary"`
+	Format         string           `toml:"format"`
+	Rewrite        string           `toml:"rewrite"`
+	From           []string         `toml:"from"`
+	Rank           int              `toml:"rank"`
+	Outside        bool             `toml:"outside"`
+	Tools          bool             `toml:"tools"`
+	AdmitPipelines []string         `toml:"admit_pipelines,omitempty"`
+	AdmitRefs      []string         `toml:"admit_refs,omitempty"`
+	Rule           []promotion.Rule `toml:"rule"`
 }
 
 // ReadStoreFile reads a store's settings from TOML; an unknown key is an error.
@@ -44,14 +51,16 @@ func ReadStoreFile(text []byte) (name string, o StoreOptions, err error) {
 	d := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
 	if err := d.Decode(&f); err != nil {
 		return "", o, fault.Invalid("the store's file cannot be read: %v", err).
-			Hint("keys: store, summary, format, rewrite, from, rank, outside, [[rule]] with say and that")
+			Hint("keys: store, summary, format, rewrite, from, rank, outside, tools, admit_pipelines, admit_refs, [[rule]] with say and that")
 	}
-	return f.Store, StoreOptions{Summary: f.Summary, Format: f.Format, Rewrite: f.Rewrite, From: f.From, Rank: f.Rank, Outside: f.Outside, Rules: f.Rule}, nil
+	return f.Store, StoreOptions{Summary: f.Summary, Format: f.Format, Rewrite: f.Rewrite, From: f.From, Rank: f.Rank, Outside: f.Outside, Tools: f.Tools,
+		Admits: admit.List{Pipelines: f.AdmitPipelines, Refs: f.AdmitRefs}, Rules: f.Rule}, nil
 }
 
 // WriteStoreFile gives a store's settings as the TOML that ReadStoreFile reads.
 func WriteStoreFile(s view.Store) ([]byte, error) {
-	return toml.Marshal(storeFile{Store: s.Name, Summary: s.Summary, Format: s.Format, Rewrite: s.Rewrite, From: s.From, Rank: s.Rank, Outside: s.Outside, Rule: s.Rules})
+	return toml.Marshal(storeFile{Store: s.Name, Summary: s.Summary, Format: s.Format, Rewrite: s.Rewrite, From: s.From, Rank: s.Rank, Outside: s.Outside, Tools: s.Tools,
+		AdmitPipelines: s.Admits.Pipelines, AdmitRefs: s.Admits.Refs, Rule: s.Rules})
 }
 
 func checkStore(o *StoreOptions) error {
@@ -84,11 +93,14 @@ func (s *Service) AddStore(ctx context.Context, a Actor, project, name string, o
 	if _, err := artifact.ParseName("store", name); err != nil {
 		return view.Store{}, err
 	}
-	if err := checkStore(&o); err != nil {
+	if err := errors.Join(checkStore(&o), s.checkAdmits(ctx, o.Admits)); err != nil {
+		return view.Store{}, err
+	}
+	if err := mayEquip(a, false, o.Tools); err != nil {
 		return view.Store{}, err
 	}
 	st := database.Store{ID: newID(), Project: p.ID, ProjectName: p.Name, Name: name, Summary: o.Summary, Format: o.Format, Rewrite: o.Rewrite,
-		Rank: o.Rank, Sources: o.From, Outside: o.Outside, Rules: o.Rules, Revision: 1, CreatedAt: time.Now().UTC()}
+		Rank: o.Rank, Sources: o.From, Outside: o.Outside, Tools: o.Tools, Admits: o.Admits, Rules: o.Rules, Revision: 1, CreatedAt: time.Now().UTC()}
 	if err := s.DB.AddStore(ctx, st); err != nil {
 		return view.Store{}, err
 	}
@@ -101,10 +113,14 @@ func (s *Service) SetStore(ctx context.Context, a Actor, name string, o StoreOpt
 	if err != nil {
 		return view.Store{}, err
 	}
-	if err := checkStore(&o); err != nil {
+	if err := errors.Join(checkStore(&o), s.checkAdmits(ctx, o.Admits)); err != nil {
 		return view.Store{}, err
 	}
-	st.Summary, st.Rewrite, st.Rank, st.Sources, st.Outside, st.Rules = o.Summary, o.Rewrite, o.Rank, o.From, o.Outside, o.Rules
+	if err := mayEquip(a, st.Tools, o.Tools); err != nil {
+		return view.Store{}, err
+	}
+	st.Summary, st.Rewrite, st.Rank, st.Sources, st.Outside, st.Tools, st.Admits, st.Rules =
+		o.Summary, o.Rewrite, o.Rank, o.From, o.Outside, o.Tools, o.Admits, o.Rules
 	if err := s.DB.SetStore(ctx, st); err != nil {
 		return view.Store{}, err
 	}
@@ -115,9 +131,17 @@ func (s *Service) SetStore(ctx context.Context, a Actor, name string, o StoreOpt
 	return storeView(st), err
 }
 
+// mayEquip refuses to make a store one of tools to all but owners: what is in it runs in every project.
+func mayEquip(a Actor, was, is bool) error {
+	if is && !was && owns(a) != nil {
+		return fault.Refused("only an owner of this service may make a store one of tools, from which agents of every project are equipped")
+	}
+	return nil
+}
+
 func storeView(st database.Store) view.Store {
 	return view.Store{Name: st.Name, Project: st.ProjectName, Summary: st.Summary, Format: st.Format, Rewrite: st.Rewrite, From: orEmpty(st.Sources),
-		Outside: st.Outside, Rank: st.Rank, Rules: orEmpty(st.Rules), Revision: st.Revision, CreatedAt: st.CreatedAt, Names: st.Names, Versions: st.Versions, Size: st.Size}
+		Outside: st.Outside, Tools: st.Tools, Admits: orEmptyAdmits(st.Admits), Rank: st.Rank, Rules: orEmpty(st.Rules), Revision: st.Revision, CreatedAt: st.CreatedAt, Names: st.Names, Versions: st.Versions, Size: st.Size}
 }
 
 func (s *Service) storeFor(ctx context.Context, a Actor, name string, want Right) (database.Store, error) {

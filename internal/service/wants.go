@@ -56,19 +56,20 @@ func (s *Service) wants(ctx context.Context, b database.Build, runs []view.Stage
 		case full:
 			r.Wants = fmt.Sprintf("waits for one of the %d places of project %s", project.MostPlaces, project.Name)
 		default:
-			r.Wants = wantsAgent(b.Plan.Chains[r.Chain].Demand, agents, a.Before)
+			r.Wants = wantsAgent(b, b.Plan.Chains[r.Chain].Need(), agents, a.Before)
 		}
 	}
 	return nil
 }
 
 // wantsAgent says for an agent of what kind a chain waits, with so many chains of the same demand before it.
-func wantsAgent(demand facts.Demand, agents []database.Agent, before int) string {
+func wantsAgent(b database.Build, need facts.Need, agents []database.Agent, before int) string {
 	var fit, here []string
 	var all []facts.Agent
 	for _, a := range agents {
-		all = append(all, facts.Agent{Name: a.Name, Facts: a.Facts})
-		if len(demand.Against(a.Facts)) == 0 {
+		candidate := facts.Agent{Name: a.Name, Facts: a.Facts, Closed: a.Admits.Refuses(b.PipelineName, b.Branch, b.Tag)}
+		all = append(all, candidate)
+		if candidate.Takes(need) {
 			fit = append(fit, a.Name)
 			if a.Here && !a.Draining {
 				here = append(here, a.Name)
@@ -83,7 +84,7 @@ func wantsAgent(demand facts.Demand, agents []database.Agent, before int) string
 	case len(fit) > 0:
 		return "waits for " + strings.Join(fit, " or ") + ", away or draining now"
 	}
-	return fmt.Sprintf("waits for an agent with %s; %s", demand, demand.Nearest(all))
+	return fmt.Sprintf("waits for an agent with %s; %s", need.Demand, need.Nearest(all))
 }
 
 // ordinal writes 2 as "second", 21 as "21st".

@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"github.com/gofiber/fiber/v3"
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/cache"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/service"
@@ -31,13 +32,14 @@ func (s *Server) caches(ops operations) {
 	type setCaches struct {
 		ByName
 		Body struct {
-			Bytes int64 `json:"bytes" minimum:"0" doc:"beyond it the longest unused caches go"`
-			Days  int   `json:"days" minimum:"1" maximum:"3650" doc:"caches that nobody used for so long go"`
+			Bytes  int64      `json:"bytes" minimum:"0" doc:"beyond it the longest unused caches go"`
+			Days   int        `json:"days" minimum:"1" maximum:"3650" doc:"caches that nobody used for so long go"`
+			Admits admit.List `json:"admits,omitempty" doc:"the pipelines and refs whose builds find and save them; empty for all"`
 		}
 	}
 	operate(ops, service.Manage, http.MethodPut, "/projects/{name}/caches", "caches-set", "Set a project's quota of caches, and how long unused ones are kept",
 		func(ctx context.Context, a service.Actor, in *setCaches) (done, error) {
-			return done{true}, svc.SetCaches(ctx, a, in.Name, in.Body.Bytes, in.Body.Days)
+			return done{true}, svc.SetCaches(ctx, a, in.Name, in.Body.Bytes, in.Body.Days, in.Body.Admits)
 		})
 	type cacheAt struct {
 		ByName

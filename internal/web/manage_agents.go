@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/view"
 	"oskeld.dev/oskeld/internal/service"
 )
@@ -27,11 +28,20 @@ func (s *Server) manageAgents(ops operations) {
 	type setAgent struct {
 		ByName
 		Body struct {
-			Draining bool `json:"draining" doc:"give it no new work"`
+			Draining *bool       `json:"draining,omitempty" doc:"give it no new work"`
+			Admits   *admit.List `json:"admits,omitempty" doc:"the pipelines and refs that it is for; empty for all"`
 		}
 	}
-	operate(ops, service.Own, http.MethodPut, "/agents/{name}", "agent-set", "Keep new work from an agent, or give it some again",
+	operate(ops, service.Own, http.MethodPut, "/agents/{name}", "agent-set", "Keep new work from an agent, or give it some again, and say whom it is for",
 		func(ctx context.Context, a service.Actor, in *setAgent) (done, error) {
-			return done{true}, svc.Drain(ctx, a, in.Name, in.Body.Draining)
+			if in.Body.Admits != nil {
+				if err := svc.SetAgentAdmits(ctx, a, in.Name, *in.Body.Admits); err != nil {
+					return done{}, err
+				}
+			}
+			if in.Body.Draining != nil {
+				return done{true}, svc.Drain(ctx, a, in.Name, *in.Body.Draining)
+			}
+			return done{true}, nil
 		})
 }

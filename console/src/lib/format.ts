@@ -42,3 +42,8 @@ export function moment(at: string): string {
 export const title = (r: { name: string; variant: string }) => `${r.name} ${r.variant}`.trimEnd();
 
 export const short = (commit: string) => commit.slice(0, 7);
+
+/** Says whom a thing is there for: pipelines and patterns of refs, or all. */
+export function admitted(l: { pipelines: string[]; refs: string[] }): string {
+  return [...l.pipelines, ...l.refs].join(', ') || 'all';
+}

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, got, type Failure, type Schemas } from '../lib/api';
   import Empty from '../lib/Empty.svelte';
-  import { ago, size } from '../lib/format';
+  import { admitted, ago, size } from '../lib/format';
   import { live } from '../lib/live.svelte';
   import QuietButton from '../lib/QuietButton.svelte';
   import Trouble from '../lib/Trouble.svelte';
@@ -42,9 +42,8 @@
     <table class="rows">
       <thead
         ><tr
-          ><th>agent</th><th>is</th><th class="number">places</th><th>does</th><th>facts</th>{#if me.value?.owner}<th
-              >work</th
-            >{/if}</tr
+          ><th>agent</th><th>is</th><th class="number">places</th><th>does</th><th>for</th><th>facts</th
+          >{#if me.value?.owner}<th>work</th>{/if}</tr
         ></thead
       >
       <tbody>
@@ -58,6 +57,7 @@
                   class="text-quiet">nothing</span
                 >{/each}</td
             >
+            <td>{admitted(a.admits)}</td>
             <td class="w-full"
               ><div class="flex flex-wrap gap-x-4">
                 {#each facts(a.facts) as [k, v] (k)}<span class="mr-3 whitespace-nowrap"

@@ -284,6 +284,15 @@
           </table>
         </section>
       {/if}
+      {#if build.runs.some((r) => r.tools.length > 0)}
+        <section>
+          <h2>Tools</h2>
+          {#each build.runs.filter((r) => r.tools.length > 0) as r (r.index)}<p>
+              <span class="text-quiet">{title(r)}:</span>
+              {r.tools.map((t) => `${t.name} ${t.version}, ${t.from || "the agent's own"}`).join('; ')}
+            </p>{/each}
+        </section>
+      {/if}
       {#if notes.length > 0}
         <section>
           <h2>Notes</h2>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { api, got } from '../lib/api';
   import Empty from '../lib/Empty.svelte';
-  import { ago, size } from '../lib/format';
+  import { admitted, ago, size } from '../lib/format';
   import { live } from '../lib/live.svelte';
   import Trail from '../lib/Trail.svelte';
   import Trouble from '../lib/Trouble.svelte';
@@ -51,6 +51,8 @@
           ? `From ${store.value.from.join(', ')}, when all of these hold:`
           : 'Builds and people; nothing is promoted here.'}
       </p>
+      {#if admitted(store.value.admits) !== 'all'}<p>Builds of {admitted(store.value.admits)} alone.</p>{/if}
+      {#if store.value.tools}<p>Agents of every project are equipped from it.</p>{/if}
       <table class="rows">
         <tbody>
           {#each store.value.rules as r (r.say)}<tr><td>{r.say}<br /><code class="text-quiet">{r.that}</code></td></tr

@@ -10,6 +10,7 @@ import (
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/language"
+	"oskeld.dev/oskeld/internal/core/plan"
 	"oskeld.dev/oskeld/internal/core/progress"
 	"oskeld.dev/oskeld/internal/core/reading"
 	"oskeld.dev/oskeld/internal/core/view"
@@ -36,6 +37,8 @@ type Assignment struct {
 	Names    condition.Names   `json:"names" doc:"what conditions may refer to"`
 	Values   map[string]string `json:"values" doc:"what stamps know by {name}, besides asks and the variant"`
 	Runs     []Run             `json:"runs"`
+	Equip    facts.Demand      `json:"equip,omitempty" doc:"the versions of tools that stages are equipped with"`
+	Tools    []plan.Tool       `json:"tools,omitempty" doc:"of a store, for stages that are equipped with what the agent does not have"`
 	Carried  []artifact.File   `json:"carried" doc:"files of earlier stages, laid into the workspace"`
 	Stopping bool              `json:"stopping"`
 	Trusted  bool              `json:"trusted" doc:"what it makes may be kept in caches"`
@@ -82,6 +85,7 @@ type Event struct {
 	State      progress.State     `json:"state,omitempty"`
 	Cause      string             `json:"cause,omitempty"`
 	Notes      []string           `json:"notes,omitempty"`
+	Tools      []view.Tool        `json:"tools,omitempty"`
 	Tests      *Tests             `json:"tests,omitempty"`
 	Exports    []condition.Export `json:"exports,omitempty"`
 	Carried    []artifact.File    `json:"carried,omitempty"`

@@ -53,7 +53,7 @@ func Unset(first language.Stage) (names []string) {
 func Of(p plan.Plan, chain int, in Inputs) Basis {
 	c := p.Chains[chain]
 	first := p.Runs[c.Runs[0]].Stage
-	b := Basis{Files: in.Files, "the pipeline's env": digest(p.Env), "asks": digest(p.Asks), "facts and equipped tools": c.Demand.String(),
+	b := Basis{Files: in.Files, "the pipeline's env": digest(p.Env), "asks": digest(p.Asks), "facts and equipped tools": equipment(c),
 		"carried files": digest(in.Carried), "exports of earlier stages": digest(in.Exports)}
 	used := slices.Clone(first.ReuseWith)
 	for _, i := range c.Runs {
@@ -107,6 +107,14 @@ func digest(v any) string {
 		panic(err) // plans are written as JSON
 	}
 	return string(artifact.DigestOf(text))
+}
+
+// equipment is what a chain asks of agents, and the tools of a store with their digests.
+func equipment(c plan.Chain) string {
+	if len(c.Tools) == 0 {
+		return c.Demand.String()
+	}
+	return c.Demand.String() + "; " + digest(c.Tools)
 }
 
 // Key is the digest of the whole basis.

@@ -49,10 +49,10 @@ func Check(name, want string) error {
 
 // Usual are the facts that an agent looks up by itself. Its owner may add others.
 var Usual = []string{"os", "arch", "cpus", "memory", "go", "gcc", "make", "node", "npm", "python3", "java", "git", "cargo", "mvn", "cmake", "dotnet",
-	"gradle", "pnpm", "yarn", "bash", "pwsh"}
+	"gradle", "pnpm", "yarn", "bash", "pwsh", "sandbox"}
 
 // words are the values that usual facts have which are words.
-var words = map[string][]string{"os": {"linux", "windows", "darwin"}, "arch": {"amd64", "arm64", "386", "arm", "riscv64"}}
+var words = map[string][]string{"os": {"linux", "windows", "darwin"}, "arch": {"amd64", "arm64", "386", "arm", "riscv64"}, "sandbox": {"off", "auto", "strict"}}
 
 // Meant gives what a demand that no usual agent knows surely was meant to be: another name, or another
 // word; "" when there is nothing like it. A fact of an owner's own is left alone.
@@ -92,6 +92,16 @@ func (d Demand) Against(have Facts) []Lack {
 		}
 	}
 	return lacks
+}
+
+// Newer tells whether a version is higher than another, as semantic versions; what is none counts as lowest.
+func Newer(version, than string) bool {
+	a, err := semver.NewVersion(version)
+	if err != nil {
+		return false
+	}
+	b, err := semver.NewVersion(than)
+	return err != nil || a.GreaterThan(b)
 }
 
 func meets(want, have string) bool {
@@ -150,17 +160,58 @@ func (d Demand) Join(other Demand) (Demand, error) {
 	return out, nil
 }
 
-// Agent is a candidate with its facts.
-type Agent struct {
-	Name  string
-	Facts Facts
+// Offers are tools that stores have for agents whose own does not fit: by name, the systems ("linux/amd64",
+// or Any) for which there is one that fits the demand.
+type Offers map[string][]string
+
+// Any stands for every system.
+const Any = "any"
+
+// System of an agent, as "linux/amd64".
+func (f Facts) System() string { return f["os"] + "/" + f["arch"] }
+
+// Need is a demand, and what is offered to those who do not meet it by themselves.
+type Need struct {
+	Demand Demand
+	Offers Offers
 }
 
-// Nearest says in words which agent lacks least, and what; "" when one meets all.
-func (d Demand) Nearest(agents []Agent) string {
+// Against lists what the facts lack and nobody offers.
+func (n Need) Against(have Facts) []Lack {
+	return slices.DeleteFunc(n.Demand.Against(have), func(l Lack) bool {
+		systems := n.Offers[l.Name]
+		return slices.Contains(systems, Any) || slices.Contains(systems, have.System())
+	})
+}
+
+// String gives the need as text in a fixed order, the key under which equal needs are interned.
+func (n Need) String() string {
+	text := n.Demand.String()
+	for _, name := range slices.Sorted(maps.Keys(n.Offers)) {
+		text += "; a store has " + name + " for " + strings.Join(n.Offers[name], ", ")
+	}
+	return text
+}
+
+// Agent is a candidate with its facts. Closed says why it does not take what is to be run, whatever its
+// facts are; "" when it does.
+type Agent struct {
+	Name   string
+	Facts  Facts
+	Closed string
+}
+
+// Takes tells whether the agent can run what has the need.
+func (a Agent) Takes(n Need) bool { return a.Closed == "" && len(n.Against(a.Facts)) == 0 }
+
+// Nearest says in words which agent lacks least, and what; "" when one takes it.
+func (n Need) Nearest(agents []Agent) string {
 	best, bestLacks := "", []Lack(nil)
 	for _, a := range agents {
-		lacks := d.Against(a.Facts)
+		lacks := n.Against(a.Facts)
+		if len(lacks) == 0 && a.Closed != "" {
+			return fmt.Sprintf("%s has it, but %s", a.Name, a.Closed)
+		}
 		if len(lacks) == 0 {
 			return ""
 		}
@@ -178,7 +229,7 @@ func (d Demand) Nearest(agents []Agent) string {
 	return fmt.Sprintf("the nearest, %s, lacks %s", best, strings.Join(words, " and "))
 }
 
-// String gives the demand as text in a fixed order, the key under which equal demands are interned.
+// String gives the demand as text in a fixed order.
 func (d Demand) String() string {
 	parts := make([]string, 0, len(d))
 	for _, name := range slices.Sorted(maps.Keys(d)) {

@@ -54,6 +54,46 @@ type Chain struct {
 	Needs   []int        `json:"needs,omitempty"`
 	Carried []int        `json:"carried,omitempty"`
 	Reuse   *Reuse       `json:"reuse,omitempty"`
+	Tools   []Tool       `json:"tools,omitempty"`
+}
+
+// Need is what the chain asks of an agent, with the tools that a store has.
+func (c Chain) Need() facts.Need {
+	offers := facts.Offers{}
+	for _, t := range c.Tools {
+		offers[t.Name] = slices.Sorted(maps.Keys(t.Files))
+	}
+	return facts.Need{Demand: c.Demand, Offers: offers}
+}
+
+// Tool is one that a stage is equipped with, as a store of tools has it: agents whose own does not fit
+// unpack the file that is for their system ("linux/amd64", or facts.Any).
+type Tool struct {
+	Name      string                   `json:"name"`
+	Version   string                   `json:"version"`
+	From      string                   `json:"from"` // STORE/NAME@VERSION
+	Admission string                   `json:"admission"`
+	Files     map[string]artifact.File `json:"files"`
+}
+
+// EquipDemand is what a chain demands of the tools that its stages are equipped with.
+func (p Plan) EquipDemand(c Chain) facts.Demand {
+	d := facts.Demand{}
+	for _, name := range p.Equips(c) {
+		d[name] = c.Demand[name]
+	}
+	return d
+}
+
+// Equips lists the tools that the stages of a chain are equipped with, each once, by name.
+func (p Plan) Equips(c Chain) (names []string) {
+	for _, i := range c.Runs {
+		if p.Runs[i].Skip == "" {
+			names = append(names, slices.Collect(maps.Keys(p.Runs[i].Stage.Equip))...)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // Reuse is what was looked up for a chain whose first stage says `reuse`: the digest of the files that it
@@ -180,8 +220,7 @@ func (m *maker) carried(after []int) (list []int) {
 	return list
 }
 
-// demand is what a run asks of an agent: its facts, and the tools that it equips, which the agent
-// has itself.
+// demand is what a run asks of an agent: its facts, and the tools that it is equipped with.
 func (m *maker) demand(s *language.Stage, v language.Variant) (facts.Demand, error) {
 	values := m.values(v)
 	out := facts.Demand{}
@@ -261,12 +300,13 @@ func (p Plan) Alone(chain int) []string {
 func (p Plan) Unmet(agents []facts.Agent) error {
 	met := map[string]bool{}
 	for _, c := range p.Chains {
-		key := c.Demand.String()
-		if met[key] || slices.ContainsFunc(agents, func(a facts.Agent) bool { return len(c.Demand.Against(a.Facts)) == 0 }) {
+		need := c.Need()
+		key := need.String()
+		if met[key] || slices.ContainsFunc(agents, func(a facts.Agent) bool { return a.Takes(need) }) {
 			met[key] = true
 			continue
 		}
-		return fault.Refused("no agent can run stage %q: it needs %s; %s", p.Runs[c.Runs[0]].Title(), c.Demand, c.Demand.Nearest(agents)).
+		return fault.Refused("no agent can run stage %q: it needs %s; %s", p.Runs[c.Runs[0]].Title(), c.Demand, need.Nearest(agents)).
 			Hint("start an agent that has it (oskeld agent run), or change `facts` of the stage")
 	}
 	return nil

@@ -117,7 +117,7 @@ func (p Plan) Keep(keep []bool) (Plan, []int, error) {
 		if _, ok := chains[of]; !ok {
 			chains[of] = len(out.Chains)
 			whole := p.Chains[of]
-			out.Chains = append(out.Chains, Chain{Demand: whole.Demand, Needs: renamed(whole.Needs), Carried: renamed(whole.Carried)})
+			out.Chains = append(out.Chains, Chain{Demand: whole.Demand, Tools: whole.Tools, Needs: renamed(whole.Needs), Carried: renamed(whole.Carried)})
 		}
 		r.Chain = chains[of]
 		out.Chains[r.Chain].Runs = append(out.Chains[r.Chain].Runs, at[i])

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/condition"
 	"oskeld.dev/oskeld/internal/core/facts"
@@ -142,12 +143,21 @@ type Secret struct {
 	SetAt           time.Time `json:"set_at"`
 }
 
+// Tool is one that a stage run was equipped with: the agent's own, or from a store of tools.
+type Tool struct {
+	Name    string          `json:"name"`
+	Version string          `json:"version"`
+	From    string          `json:"from" doc:"STORE/NAME@VERSION, or empty for the agent's own"`
+	Digest  artifact.Digest `json:"sha256,omitempty" doc:"of the file that was unpacked"`
+}
+
 // Caches are what a project keeps between builds. Sizes are of packed bytes.
 type Caches struct {
-	Size  int64   `json:"size"`
-	Quota int64   `json:"quota" doc:"beyond it the longest unused ones go"`
-	Days  int     `json:"days" doc:"those that nobody used for so long go"`
-	List  []Cache `json:"list"`
+	Size   int64      `json:"size"`
+	Quota  int64      `json:"quota" doc:"beyond it the longest unused ones go"`
+	Days   int        `json:"days" doc:"those that nobody used for so long go"`
+	Admits admit.List `json:"admits" doc:"the pipelines and refs whose builds find and save them; empty for all"`
+	List   []Cache    `json:"list"`
 }
 
 // Cache is directories kept between builds. By are the files that it goes by, with their digests.
@@ -262,6 +272,7 @@ type StageRun struct {
 	EndedAt   *time.Time         `json:"ended_at"`
 	Steps     []Step             `json:"steps"`
 	Notes     []string           `json:"notes"`
+	Tools     []Tool             `json:"tools" doc:"what the stage was equipped with"`
 	Exports   []condition.Export `json:"exports" doc:"values that its steps exported"`
 	Tests     *TestSum           `json:"tests,omitempty"`
 	Lines     int64              `json:"lines" doc:"of its log so far"`
@@ -371,6 +382,8 @@ type Store struct {
 	Rewrite   string           `json:"rewrite" enum:"never,same,always"`
 	From      []string         `json:"from" doc:"stores that it admits promotions from"`
 	Outside   bool             `json:"outside" doc:"admits builds of refs that their source does not trust"`
+	Tools     bool             `json:"tools" doc:"agents of every project are equipped from it"`
+	Admits    admit.List       `json:"admits" doc:"the pipelines and refs that may deliver into it, or be equipped from it; empty for all"`
 	Rank      int              `json:"rank" doc:"its rung on the ladder, lowest 0"`
 	Rules     []promotion.Rule `json:"rules"`
 	Revision  int              `json:"revision" doc:"of its rules"`
@@ -419,6 +432,7 @@ type Agent struct {
 	Does      []string    `json:"does" doc:"PIPELINE/NUMBER STAGE of what it runs"`
 	Here      bool        `json:"here" doc:"it has beaten lately"`
 	Draining  bool        `json:"draining" doc:"it gets no new work"`
+	Admits    admit.List  `json:"admits" doc:"the pipelines and refs that it is for; empty for all"`
 	SeenAt    time.Time   `json:"seen_at"`
 	CreatedAt time.Time   `json:"created_at"`
 }
