@@ -116,7 +116,7 @@ func (c *cli) root() *cobra.Command {
 			root.AddCommand(sub)
 		}
 	}
-	add("build", c.propose(), c.check(), c.explain(), c.schema(), c.rehearse(), c.version(), c.start(), c.follow(), c.builds(), c.show(), c.stop(), c.again())
+	add("build", c.propose(), c.check(), c.explain(), c.schema(), c.rehearse(), c.version(), c.start(), c.follow(), c.log(), c.builds(), c.show(), c.stop(), c.again())
 	add("artifact", c.list(), c.fetch(), c.deliver(), c.promote(), c.trace(), c.verify(), c.records())
 	add("setup", c.login(), c.logout(), c.status(), c.project(), c.source(), c.pipeline(), c.secret(), c.cache(), c.store(), c.agent(), c.person(), c.token())
 	add("run", c.serve(), c.rekey(), c.demo())

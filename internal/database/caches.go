@@ -122,7 +122,8 @@ func (db *DB) RemoveBlob(ctx context.Context, digest artifact.Digest, remove fun
 			return err
 		}
 		used, err := column[int](ctx, tx, `select 1 where exists (select 1 from content_file where digest = $1) or exists (select 1 from filling where digest = $1)
-			or exists (select 1 from cache where digest = $1) or exists (select 1 from log_blob where digest = $1)`, digest)
+			or exists (select 1 from cache where digest = $1) or exists (select 1 from log_blob where digest = $1)
+			or exists (select 1 from log_part where digest = $1)`, digest)
 		if err != nil {
 			return err
 		}

@@ -25,7 +25,8 @@ type Segment struct {
 func (db *DB) AddSegment(ctx context.Context, build uuid.UUID, s Segment) (added bool, err error) {
 	err = db.Change(ctx, func(tx *DB) error {
 		there, err := column[int64](ctx, tx, `select seq from log_segment where build = $1 and run = $2 and fence = $3 and seq = $4
-			union all select 0 from log_blob where build = $1 and run = $2 and fence = $3`, build, s.Run, s.Fence, s.Seq)
+			union all select 0 from log_blob where build = $1 and run = $2 and fence = $3
+			union all select 0 from log_part where build = $1 and run = $2 and fence = $3 and lines >= $5`, build, s.Run, s.Fence, s.Seq, s.First)
 		if err != nil || len(there) > 0 {
 			return err
 		}
@@ -61,9 +62,15 @@ type LogKey struct {
 	Fence int64
 }
 
+// LogKeyOf is a LogKey among all builds.
+type LogKeyOf struct {
+	Build uuid.UUID
+	LogKey
+}
+
 // OpenLogs lists a build's logs that are segments yet.
 func (db *DB) OpenLogs(ctx context.Context, build uuid.UUID) ([]LogKey, error) {
-	return many[LogKey](ctx, db, `select distinct run, fence from log_segment where build = $1 order by run, fence`, build)
+	return many[LogKey](ctx, db, `select run, fence from log_segment where build = $1 union select run, fence from log_part where build = $1 order by run, fence`, build)
 }
 
 // LogPlace is where a segment's body stands in its log's blob, after those before it.
@@ -84,7 +91,49 @@ type LogBlob struct {
 	Places []LogPlace
 }
 
-// AddLogBlob keeps a log as a blob in place of its segments, in one transaction.
+// LogParts lists the parts of a log whose older text has become blobs, in order.
+func (db *DB) LogParts(ctx context.Context, build uuid.UUID, k LogKey) ([]LogBlob, error) {
+	return many[LogBlob](ctx, db, `select run, fence, digest, size, lines, places from log_part where build = $1 and run = $2 and fence = $3 order by part`, build, k.Run, k.Fence)
+}
+
+// LogPartsOf lists the parts of all logs of a build.
+func (db *DB) LogPartsOf(ctx context.Context, build uuid.UUID) ([]LogBlob, error) {
+	return many[LogBlob](ctx, db, `select run, fence, digest, size, lines, places from log_part where build = $1 order by run, fence, part`, build)
+}
+
+// FenceOf is the newest fence under which a stage run was handed out; false when there is no such run.
+func (db *DB) FenceOf(ctx context.Context, build uuid.UUID, run int) (int64, bool, error) {
+	list, err := column[int64](ctx, db, `select fence from stage_run where build = $1 and index = $2`, build, run)
+	if err != nil || len(list) == 0 {
+		return 0, false, err
+	}
+	return list[0], true, nil
+}
+
+// LogAt is the place of a build's newest segment.
+func (db *DB) LogAt(ctx context.Context, build uuid.UUID) (at int64, err error) {
+	err = db.q.QueryRow(ctx, `select log_at from build where id = $1`, build).Scan(&at)
+	return at, err
+}
+
+// AddLogPart keeps the older text of a log as a blob in place of its segments up to the part's last line;
+// after so many parts, else somebody was faster and nothing is done.
+func (db *DB) AddLogPart(ctx context.Context, build uuid.UUID, parts int, b LogBlob) error {
+	return db.Change(ctx, func(tx *DB) error {
+		if err := tx.exec(ctx, `insert into blob (digest, size) values ($1, $2) on conflict (digest) do nothing`, b.Digest, b.Size); err != nil {
+			return err
+		}
+		tag, err := tx.q.Exec(ctx, `insert into log_part (build, run, fence, part, digest, size, lines, places)
+			select $1, $2, $3, $4, $5, $6, $7, $8 where not exists (select 1 from log_blob where build = $1 and run = $2 and fence = $3)
+			on conflict do nothing`, build, b.Run, b.Fence, parts, b.Digest, b.Size, b.Lines, b.Places)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return tx.exec(ctx, `delete from log_segment where build = $1 and run = $2 and fence = $3 and first <= $4`, build, b.Run, b.Fence, b.Lines)
+	})
+}
+
+// AddLogBlob keeps a log as a blob in place of its segments and parts, in one transaction.
 func (db *DB) AddLogBlob(ctx context.Context, build uuid.UUID, b LogBlob) error {
 	return db.Change(ctx, func(tx *DB) error {
 		if err := tx.exec(ctx, `insert into blob (digest, size) values ($1, $2) on conflict (digest) do nothing`, b.Digest, b.Size); err != nil {
@@ -92,6 +141,10 @@ func (db *DB) AddLogBlob(ctx context.Context, build uuid.UUID, b LogBlob) error 
 		}
 		if err := tx.exec(ctx, `insert into log_blob (build, run, fence, digest, size, lines, places) values ($1, $2, $3, $4, $5, $6, $7)
 			on conflict (build, run, fence) do nothing`, build, b.Run, b.Fence, b.Digest, b.Size, b.Lines, b.Places); err != nil {
+			return err
+		}
+		if err := tx.exec(ctx, `with gone as (delete from log_part where build = $1 and run = $2 and fence = $3 returning digest)
+			insert into gone_blob (digest) select digest from gone on conflict do nothing`, build, b.Run, b.Fence); err != nil {
 			return err
 		}
 		return tx.exec(ctx, `delete from log_segment where build = $1 and run = $2 and fence = $3`, build, b.Run, b.Fence)

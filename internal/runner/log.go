@@ -94,6 +94,13 @@ func (l *runLog) flush() {
 	l.send()
 }
 
+// at is the number of the line that comes next.
+func (l *runLog) at() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.next + int64(l.lines)
+}
+
 func (l *runLog) send() {
 	if l.timer != nil {
 		l.timer.Stop()

@@ -137,12 +137,13 @@ func Remove(dir string) {
 type stageRun struct {
 	*chain
 	assignment.Run
-	log      *runLog
-	began    time.Time
-	event    assignment.Event
-	limits   []string      // cgroups of the step that runs
-	toolDirs []namedDir    // of the tools of a store that it is equipped with
-	missed   []cache.Basis // caches that were not found, in whichever try looked for them
+	log       *runLog
+	began     time.Time
+	event     assignment.Event
+	limits    []string      // cgroups of the step that runs
+	firstLine int64         // of this try
+	toolDirs  []namedDir    // of the tools of a store that it is equipped with
+	missed    []cache.Basis // caches that were not found, in whichever try looked for them
 }
 
 // alwaysLimit ends a stage that always runs and says no limit, where it runs after a stop.
@@ -199,6 +200,7 @@ func (c *chain) run(ctx context.Context, run assignment.Run, states []progress.S
 // begin makes the event of an attempt, with all its steps waiting.
 func (s *stageRun) begin() {
 	s.event = assignment.Event{Kind: assignment.RunEnded, Run: s.Index}
+	s.firstLine = s.log.at()
 	for n, step := range s.Stage.Steps {
 		s.event.Steps = append(s.event.Steps, view.Step{Name: step.Title(n), State: progress.Waiting})
 	}

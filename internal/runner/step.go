@@ -40,7 +40,10 @@ func (s *stageRun) work(ctx context.Context, hooks Hooks) error {
 			continue
 		}
 		began := time.Now()
-		shown.State, shown.StartMS = progress.Running, began.Sub(s.began).Milliseconds()
+		shown.State, shown.StartMS, shown.Line = progress.Running, began.Sub(s.began).Milliseconds(), s.log.at()
+		if n == 0 {
+			shown.Line = s.firstLine // what prepared the stage is told under its first step
+		}
 		hooks.Event(assignment.Event{Kind: assignment.StepMoved, Run: s.Index, Steps: s.steps(), Times: s.event.Times})
 		err = s.tryStep(ctx, n, step)
 		shown.TookMS = time.Since(began).Milliseconds()

@@ -34,9 +34,17 @@ func (s *Service) AddSegment(ctx context.Context, agent database.Agent, seg assi
 	added, err := s.DB.AddSegment(ctx, id, database.Segment{Run: seg.Run, Fence: seg.Fence, Seq: seg.Seq, First: seg.First, Lines: seg.Lines, Body: body})
 	if added {
 		s.Hub.Tell(TopicLog(seg.Build))
+		if k := (database.LogKeyOf{Build: id, LogKey: database.LogKey{Run: seg.Run, Fence: seg.Fence}}); s.logs.add(k, len(body)) {
+			if err := s.shorten(ctx, k); err != nil { // it stays in the database, and is tried again
+				s.Log.Warn("the older text of a log could not be moved out of the database", "build", id, "run", seg.Run, "error", err)
+			}
+		}
 	}
 	return err
 }
+
+// FromNow is the place in a build's log at which nothing has been missed yet.
+const FromNow = -1
 
 // Follower receives what happens to a build. At is where to go on from after a break. An error
 // ends the following.
@@ -47,7 +55,7 @@ type Follower struct {
 }
 
 // Follow tells a follower how a build is, its log from a place on, and what comes, until the build
-// has ended and all is told, or ctx ends.
+// has ended and all is told, or ctx ends. At FromNow leaves out what was printed before.
 func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number int, at int64, f Follower) error {
 	id, err := s.buildID(ctx, a, pipeline, number)
 	if err != nil {
@@ -57,6 +65,11 @@ func (s *Service) Follow(ctx context.Context, a Actor, pipeline string, number i
 	defer cancelMoves()
 	prints, cancelPrints := s.Hub.Subscribe(TopicLog(id.String()))
 	defer cancelPrints()
+	if at == FromNow {
+		if at, err = s.DB.LogAt(ctx, id); err != nil {
+			return err
+		}
+	}
 	var b database.Build
 	last, moved := "", true // a log that grows asks for its lines alone, not for the whole build
 	for {
@@ -133,15 +146,8 @@ func (s *Service) Lines(ctx context.Context, a Actor, pipeline string, number, r
 	if err != nil {
 		return part, err
 	}
-	runs, err := s.DB.Runs(ctx, id)
-	if err != nil {
+	if part.Fence, err = s.fenceOf(ctx, id, pipeline, number, run, fence); err != nil {
 		return part, err
-	}
-	if run < 0 || run >= len(runs) {
-		return part, fault.Missing("build %s/%d has no stage run %d", pipeline, number, run)
-	}
-	if part.Fence == 0 {
-		part.Fence = runs[run].Fence
 	}
 	segments, err := s.segmentsOf(ctx, id, database.LogKey{Run: run, Fence: part.Fence}, first, first+int64(most)-1, 256)
 	if err != nil {
@@ -159,6 +165,60 @@ func (s *Service) Lines(ctx context.Context, a Actor, pipeline string, number, r
 		}
 	}
 	return part, nil
+}
+
+// FindInLog gives lines from first on of a stage run's log that hold a text, upper and lower case alike, at
+// most most. Next is where to go on, 0 when all has been looked at.
+func (s *Service) FindInLog(ctx context.Context, a Actor, pipeline string, number, run int, fence, first int64, text string, most int) (view.LogFound, error) {
+	found := view.LogFound{Run: run, Fence: fence, Lines: []view.LogLine{}}
+	if text == "" {
+		return found, fault.Invalid("there is nothing to look for").On("text")
+	}
+	id, err := s.buildID(ctx, a, pipeline, number)
+	if err != nil {
+		return found, err
+	}
+	if found.Fence, err = s.fenceOf(ctx, id, pipeline, number, run, fence); err != nil {
+		return found, err
+	}
+	for {
+		segments, err := s.segmentsOf(ctx, id, database.LogKey{Run: run, Fence: found.Fence}, first, 1<<62, segmentsAtOnce)
+		if err != nil || len(segments) == 0 {
+			return found, err
+		}
+		for _, g := range segments {
+			lines, err := logtext.Search(g.Body, g.First, text)
+			if err != nil {
+				return found, err
+			}
+			for _, l := range lines {
+				if l.Number < first {
+					continue
+				}
+				if len(found.Lines) == most {
+					found.Next = l.Number
+					return found, nil
+				}
+				found.Lines = append(found.Lines, l)
+			}
+			first = g.First + int64(g.Lines)
+		}
+		if ctx.Err() != nil {
+			return found, ctx.Err()
+		}
+	}
+}
+
+// fenceOf is the fence asked for, or the newest of a stage run.
+func (s *Service) fenceOf(ctx context.Context, build uuid.UUID, pipeline string, number, run int, fence int64) (int64, error) {
+	newest, ok, err := s.DB.FenceOf(ctx, build, run)
+	if err == nil && !ok {
+		err = fault.Missing("build %s/%d has no stage run %d", pipeline, number, run)
+	}
+	if fence != 0 {
+		newest = fence
+	}
+	return newest, err
 }
 
 // Text writes a stage run's whole log as plain text, a segment at a time.

@@ -47,6 +47,7 @@ type Service struct {
 	signing ed25519.PrivateKey
 	tries   attempts
 	looking chan struct{} // who looks for work now
+	logs    *logSizes
 }
 
 // New opens the blobs, checks that the key is the one that this database was begun with, and
@@ -66,7 +67,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Options: o, Hub: newHub(o.DB, o.Log), blobs: disk, seal: seal, tries: attempts{last: map[string]attempt{}}, looking: make(chan struct{}, 1)}
+	s := &Service{Options: o, Hub: newHub(o.DB, o.Log), blobs: disk, seal: seal, tries: attempts{last: map[string]attempt{}}, looking: make(chan struct{}, 1), logs: newLogSizes()}
 	if err := s.checkKey(ctx); err != nil {
 		return nil, err
 	}

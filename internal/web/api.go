@@ -428,6 +428,18 @@ func (s *Server) builds(ops operations) {
 		func(ctx context.Context, a service.Actor, in *lines) (view.LogPart, error) {
 			return svc.Lines(ctx, a, in.Pipeline, in.Number, in.Run, in.Fence, in.First, in.Most)
 		})
+	type find struct {
+		ByBuild
+		Run   int    `path:"run" minimum:"0"`
+		Text  string `query:"text" required:"true" minLength:"1" maxLength:"1000" doc:"upper and lower case alike"`
+		First int64  `query:"first" default:"1" minimum:"1"`
+		Most  int    `query:"most" default:"1000" minimum:"1" maximum:"20000"`
+		Fence int64  `query:"fence" doc:"an earlier hand-out; the newest if 0"`
+	}
+	operate(ops, service.Read, http.MethodGet, "/builds/{pipeline}/{number}/runs/{run}/find", "log-find", "Find the lines of a stage run's log that hold a text",
+		func(ctx context.Context, a service.Actor, in *find) (view.LogFound, error) {
+			return svc.FindInLog(ctx, a, in.Pipeline, in.Number, in.Run, in.Fence, in.First, in.Text, in.Most)
+		})
 }
 
 func (s *Server) stores(ops operations) {

@@ -65,7 +65,7 @@ func buildOf(c fiber.Ctx) (pipeline string, number int, err error) {
 }
 
 // follow streams a build: "build" events with its state, "lines" with its log, "end" at the end.
-// The id of an event is the place to go on from (Last-Event-ID, or ?after=).
+// The id of an event is the place to go on from (Last-Event-ID, or ?after=, where "now" leaves out the log so far).
 func (s *Server) follow(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 	pipeline, number, err := buildOf(c)
 	if err != nil {
@@ -75,6 +75,9 @@ func (s *Server) follow(ctx context.Context, c fiber.Ctx, a service.Actor) error
 		return err
 	}
 	after, _ := strconv.ParseInt(c.Get("Last-Event-ID", c.Query("after")), 10, 64)
+	if c.Query("after") == "now" && c.Get("Last-Event-ID") == "" {
+		after = service.FromNow
+	}
 	return s.stream(c, func(ctx context.Context, send func(event, id string, data any) error) error {
 		at := after
 		err := s.service.Follow(ctx, a, pipeline, number, after, service.Follower{

@@ -1,68 +1,79 @@
 <script lang="ts">
   // The log of one stage run: numbered, foldable by step, times on demand, searched, an address for each line.
+  // Unwrapped lines are all as high, so that where one stands is counted; wrapped ones are measured.
   import { createVirtualizer } from '@tanstack/svelte-virtual';
   import { untrack } from 'svelte';
-  import type { LogLine, StageRun } from './api';
+  import type { StageRun } from './api';
   import { pieces } from './ansi';
   import { length, title } from './format';
+  import { LogRows, type Row } from './logRows';
+  import type { LogWindow } from './LogWindow.svelte';
 
-  let { run, lines, textAddress }: { run: StageRun; lines: LogLine[]; textAddress: string } = $props();
+  let { run, log, textAddress }: { run: StageRun; log: LogWindow; textAddress: string } = $props();
 
+  const high = 20;
   let folded = $state<Record<number, boolean>>({});
   let times = $state(false);
   let wrap = $state(false);
   let finding = $state('');
   let follow = $state(true);
   let box = $state<HTMLDivElement>();
+  let top = $state(0);
   let find: HTMLInputElement;
 
-  type Row = { step: number } | { line: LogLine };
-  const rows = $derived.by(() => {
-    const out: Row[] = [];
-    const wanted = finding.toLowerCase();
-    let step = -1;
-    const upTo = (n: number) => {
-      while (step < n) out.push({ step: ++step });
-    };
-    for (const l of lines) {
-      upTo(Math.max(0, Math.min(l.step, run.steps.length - 1)));
-      if (wanted ? l.text.toLowerCase().includes(wanted) : !folded[l.step]) out.push({ line: l });
-    }
-    upTo(run.steps.length - 1);
-    return out;
+  $effect(() => {
+    const text = finding;
+    const wait = setTimeout(() => log.find(text), 150);
+    return () => clearTimeout(wait);
   });
+  const rows = $derived(new LogRows(run, log.total, folded));
+  const count = $derived(log.found ? log.found.length : rows.count);
+  const rowAt = (i: number): Row | undefined => (log.found ? log.found[i] && { line: log.found[i].n } : rows.at(i));
+  const lineAt = (row: { line: number }, i: number) => {
+    void log.changed;
+    return log.found ? log.found[i] : log.line(row.line);
+  };
 
   const virtualizer = createVirtualizer<HTMLDivElement, HTMLDivElement>({
     count: 0,
     getScrollElement: () => box ?? null,
-    estimateSize: () => 20,
-    overscan: 20,
+    estimateSize: () => high,
+    overscan: 60,
   });
   $effect(() => {
-    const count = rows.length;
-    const wrapped = wrap;
+    const n = wrap ? count : 0;
     const element = box ?? null;
     untrack(() => {
-      $virtualizer.setOptions({
-        count,
-        getScrollElement: () => element,
-        estimateSize: () => 20,
-        overscan: wrapped ? 60 : 20,
-      });
+      $virtualizer.setOptions({ count: n, getScrollElement: () => element, estimateSize: () => high, overscan: 60 });
       $virtualizer.measure();
-      if (follow && run.state === 'running' && count > 0) $virtualizer.scrollToIndex(count - 1, { align: 'end' });
     });
+  });
+  const items = $derived.by(() => {
+    if (wrap) return $virtualizer.getVirtualItems().map((v) => ({ index: v.index, start: v.start }));
+    const first = Math.max(0, Math.floor(top / high) - 20);
+    const last = Math.min(count, first + Math.ceil((box?.clientHeight ?? 460) / high) + 40);
+    return Array.from({ length: Math.max(0, last - first) }, (_, k) => ({
+      index: first + k,
+      start: (first + k) * high,
+    }));
+  });
+  const whole = $derived(wrap ? $virtualizer.getTotalSize() : count * high);
+
+  $effect(() => {
+    void whole;
+    if (!follow || run.state !== 'running' || !box || log.found) return;
+    untrack(() => box!.scrollTo({ top: box!.scrollHeight }));
   });
 
   const marked = Number(/^#L(\d+)$/.exec(location.hash)?.[1] ?? 0);
   let reached = false;
   $effect(() => {
-    if (!marked || reached || lines.length < 1) return;
-    const at = rows.findIndex((r) => 'line' in r && r.line.n === marked);
+    if (!marked || reached || !box || log.total < marked) return;
+    const at = rows.of(marked);
     if (at < 0) return;
     reached = true;
     follow = false;
-    untrack(() => $virtualizer.scrollToIndex(at, { align: 'center' }));
+    untrack(() => box!.scrollTo({ top: at * high - box!.clientHeight / 2 }));
   });
 
   const bad = (text: string) => /^(failed: |\s*--- FAIL|FAIL|panic:|error:|fatal:|Error:)/.test(text);
@@ -76,7 +87,9 @@
     e.preventDefault();
   }
   function scrolled() {
-    if (box) follow = box.scrollTop + box.clientHeight > box.scrollHeight - 40;
+    if (!box) return;
+    top = box.scrollTop;
+    follow = box.scrollTop + box.clientHeight > box.scrollHeight - 40;
   }
   const shortcut = 'rounded border border-edge bg-raised px-1.5 mono text-[12px]';
 </script>
@@ -88,7 +101,12 @@
     {title(run)} <span class="font-normal text-quiet">{run.agent ? `on ${run.agent}` : ''}</span>
   </h2>
   <div class="flex flex-wrap items-center gap-x-3 gap-y-1 text-[13px] whitespace-nowrap text-quiet">
-    <span class="tabular-nums">{lines.length} {lines.length === 1 ? 'line' : 'lines'}</span>
+    <span class="tabular-nums" aria-live="polite"
+      >{log.found ? `${log.found.length.toLocaleString('en')}${log.more ? '+' : ''} of ` : ''}{log.total.toLocaleString(
+        'en',
+      )}
+      {log.total === 1 ? 'line' : 'lines'}</span
+    >
     <label class="flex items-center gap-1.5"
       ><kbd class={shortcut}>f</kbd><input
         bind:this={find}
@@ -114,18 +132,20 @@
   aria-label="log of {title(run)}"
   tabindex="0"
 >
-  {#if rows.length === 0}
+  {#if count === 0}
     <p class="p-3 font-sans text-quiet">
-      {run.state === 'waiting'
-        ? run.wants || 'not started yet'
-        : run.state === 'skipped'
-          ? run.cause
-          : 'it printed nothing'}
+      {log.found
+        ? 'no line holds this'
+        : run.state === 'waiting'
+          ? run.wants || 'not started yet'
+          : run.state === 'skipped'
+            ? run.cause
+            : 'it printed nothing'}
     </p>
   {/if}
-  <div class="relative" style:height="{$virtualizer.getTotalSize()}px">
-    {#each $virtualizer.getVirtualItems() as item (item.index)}
-      {@const row = rows[item.index]}
+  <div class="relative" style:height="{whole}px">
+    {#each items as item (item.index)}
+      {@const row = rowAt(item.index)}
       {#if row}
         <div
           class="absolute right-0 left-0"
@@ -151,27 +171,30 @@
               >
             </button>
           {:else}
+            {@const line = lineAt(row, item.index)}
             <div
-              class="flex min-h-5 {row.line.n === marked
+              class="flex min-h-5 {row.line === marked
                 ? 'bg-primary-100 dark:bg-primary-900'
-                : bad(row.line.text)
+                : line && bad(line.text)
                   ? 'bg-madder/10'
                   : ''}"
             >
               <a
-                class="w-14 shrink-0 pr-3 text-right text-quiet select-none hover:underline"
-                href="?run={run.index}#L{row.line.n}"
-                aria-label="address of line {row.line.n}">{row.line.n}</a
+                class="w-18 shrink-0 pr-3 text-right text-quiet select-none hover:underline"
+                href="?run={run.index}#L{row.line}"
+                aria-label="address of line {row.line}">{row.line}</a
               >
-              {#if times}<span class="w-20 shrink-0 pr-3 text-right text-quiet tabular-nums"
-                  >{(row.line.ms / 1000).toFixed(3)}</span
-                >{/if}
-              <span
-                class="pr-3 {wrap ? 'min-w-0 break-all whitespace-pre-wrap' : 'whitespace-pre'} {row.line.err
-                  ? 'text-ochre'
-                  : ''}"
-                >{#each pieces(row.line.text) as p, k (k)}<span class={p.tone}>{p.text}</span>{/each}</span
-              >
+              {#if line}
+                {#if times}<span class="w-20 shrink-0 pr-3 text-right text-quiet tabular-nums"
+                    >{(line.ms / 1000).toFixed(3)}</span
+                  >{/if}
+                <span
+                  class="pr-3 {wrap ? 'min-w-0 break-all whitespace-pre-wrap' : 'whitespace-pre'} {line.err
+                    ? 'text-ochre'
+                    : ''}"
+                  >{#each pieces(line.text) as p, k (k)}<span class={p.tone}>{p.text}</span>{/each}</span
+                >
+              {/if}
             </div>
           {/if}
         </div>

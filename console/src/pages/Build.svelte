@@ -1,8 +1,10 @@
 <script lang="ts">
   import Button from 'flowbite-svelte/Button.svelte';
-  import { api, Failure, got, type BuildDetail, type LogLine, type Schemas } from '../lib/api';
+  import { untrack } from 'svelte';
+  import { api, Failure, got, type BuildDetail, type Schemas } from '../lib/api';
   import { length, moment, short, size, title } from '../lib/format';
   import Log from '../lib/Log.svelte';
+  import { LogWindow } from '../lib/LogWindow.svelte';
   import Mark from '../lib/Mark.svelte';
   import QuietButton from '../lib/QuietButton.svelte';
   import Ribbon from '../lib/Ribbon.svelte';
@@ -18,8 +20,7 @@
   let failure = $state<Failure>();
   let refused = $state<Failure>();
   let chosen = $state(-1);
-  // Lines by run, of its newest hand-out.
-  let logs = $state.raw<Record<number, { fence: number; lines: LogLine[] }>>({});
+  let log = $state.raw<LogWindow>(); // of the chosen run, in its newest hand-out
   let pending: Schemas['LogPart'][] = [];
   let drawing = 0;
 
@@ -27,16 +28,28 @@
     pending.push(part);
     drawing ||= requestAnimationFrame(() => {
       drawing = 0;
-      const next = { ...logs };
       for (const p of pending) {
-        const have = next[p.run];
-        if (!have || have.fence < p.fence) next[p.run] = { fence: p.fence, lines: p.lines };
-        else if (have.fence === p.fence) next[p.run] = { fence: p.fence, lines: have.lines.concat(p.lines) };
+        const of = build?.runs[p.run];
+        if (of) of.lines = Math.max(of.fence === p.fence ? of.lines : 0, p.lines.at(-1)?.n ?? 0);
+        if (p.run === chosen && log?.fence === p.fence) log.append(p.lines);
       }
       pending = [];
-      logs = next;
     });
   }
+  $effect(() => {
+    const of = build?.runs[chosen];
+    if (!of) return;
+    const { index, fence, lines } = of;
+    untrack(() => {
+      if (shown.run === index && shown.fence === fence) {
+        if (log && lines > log.total) log.total = lines;
+        return;
+      }
+      shown = { run: index, fence };
+      log = new LogWindow({ pipeline, number, run: index }, fence, lines, (e) => (failure = e as Failure));
+    });
+  });
+  let shown = { run: -1, fence: 0 };
 
   // What a reader wants to see first: what failed, else what runs, else the last that printed.
   function choose(d: BuildDetail): number {
@@ -44,20 +57,6 @@
     if (asked !== null && d.runs[Number(asked)]) return Number(asked);
     const first = d.runs.find((r) => r.state === 'failed') ?? d.runs.find((r) => r.state === 'running');
     return (first ?? d.runs.findLast((r) => r.started_at) ?? d.runs[0])?.index ?? 0;
-  }
-
-  async function readAll(run: number) {
-    for (let first = 1; ;) {
-      const part = await got(
-        api.GET('/api/v1/builds/{pipeline}/{number}/runs/{run}/lines', {
-          params: { path: { pipeline, number, run }, query: { first, most: 20000 } },
-        }),
-      );
-      const last = part.lines.at(-1);
-      if (!last) return;
-      take(part);
-      first = last.n + 1;
-    }
   }
 
   let rounds = $state(0); // begun from here
@@ -69,7 +68,7 @@
         build = d;
         if (chosen < 0) chosen = choose(d);
         if (d.ended_at) return;
-        source = new EventSource(`${address}/follow`);
+        source = new EventSource(`${address}/follow?after=now`);
         source.addEventListener('build', (e) => {
           const next = JSON.parse(e.data) as BuildDetail;
           const running = next.runs.find((r) => r.state === 'running' && build?.runs[r.index]?.state === 'waiting');
@@ -83,13 +82,6 @@
       (e: Failure) => (failure = e),
     );
     return () => source?.close();
-  });
-
-  const asked: number[] = [];
-  $effect(() => {
-    if (!build?.ended_at || chosen < 0 || asked.includes(chosen) || logs[chosen]) return;
-    asked.push(chosen);
-    readAll(chosen).catch((e: Failure) => (failure = e));
   });
 
   async function stop() {
@@ -115,7 +107,6 @@
     refused = undefined;
     try {
       await got(api.POST('/api/v1/builds/{pipeline}/{number}/round', { params: { path: { pipeline, number } } }));
-      asked.length = 0;
       rounds++;
     } catch (e) {
       refused = e as Failure;
@@ -171,9 +162,9 @@
   <Ribbon {build} {chosen} choose={(n) => (chosen = n)} />
   <div class="mt-4 grid gap-7 lg:grid-cols-[2fr_1fr]">
     <section class="min-w-0">
-      {#if run}
-        {#key chosen}
-          <Log {run} lines={logs[chosen]?.lines ?? []} textAddress={`${address}/runs/${chosen}/text`} />
+      {#if run && log}
+        {#key log}
+          <Log {run} {log} textAddress={`${address}/runs/${chosen}/text`} />
         {/key}
       {/if}
     </section>

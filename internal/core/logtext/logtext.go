@@ -48,6 +48,32 @@ func Append(raw []byte, l view.LogLine) []byte {
 // Pack compresses records.
 func Pack(raw []byte) []byte { return encoder().EncodeAll(raw, nil) }
 
+// Search gives the lines of a segment that hold a text, upper and lower case alike. Errors as of Unpack.
+func Search(body []byte, first int64, text string) ([]view.LogLine, error) {
+	raw, err := decoder().DecodeAll(body, nil)
+	if err != nil {
+		return nil, fault.Invalid("the log segment cannot be unpacked: %v", err)
+	}
+	wanted := bytes.ToLower([]byte(text))
+	if !bytes.Contains(bytes.ToLower(raw), wanted) { // most segments, at the cost of one look
+		return nil, nil
+	}
+	var found []view.LogLine
+	for record := range bytes.Lines(raw) {
+		if bytes.Contains(bytes.ToLower(record), wanted) {
+			l, err := line(string(record), first)
+			if err != nil {
+				return nil, err
+			}
+			if bytes.Contains(bytes.ToLower([]byte(l.Text)), wanted) { // and not in what stands before it
+				found = append(found, l)
+			}
+		}
+		first++
+	}
+	return found, nil
+}
+
 // Unpack gives the lines of a segment whose first line has the number first. Errors are of kind
 // invalid: a segment comes from an agent and may be anything.
 func Unpack(body []byte, first int64) ([]view.LogLine, error) {
@@ -57,16 +83,25 @@ func Unpack(body []byte, first int64) ([]view.LogLine, error) {
 	}
 	lines := make([]view.LogLine, 0, bytes.Count(raw, []byte{'\n'}))
 	for record := range strings.Lines(string(raw)) {
-		f := strings.SplitN(strings.TrimSuffix(record, "\n"), "\t", 4)
-		if len(f) != 4 {
-			return nil, fault.Invalid("the log segment has a broken record")
+		l, err := line(record, first+int64(len(lines)))
+		if err != nil {
+			return nil, err
 		}
-		step, err1 := strconv.Atoi(f[0])
-		ms, err2 := strconv.ParseInt(f[1], 10, 64)
-		if err1 != nil || err2 != nil {
-			return nil, fault.Invalid("the log segment has a broken record")
-		}
-		lines = append(lines, view.LogLine{Number: first + int64(len(lines)), Step: step, MS: ms, Error: f[2] == "1", Text: f[3]})
+		lines = append(lines, l)
 	}
 	return lines, nil
+}
+
+// line reads a line's record.
+func line(record string, number int64) (view.LogLine, error) {
+	f := strings.SplitN(strings.TrimSuffix(record, "\n"), "\t", 4)
+	if len(f) != 4 {
+		return view.LogLine{}, fault.Invalid("the log segment has a broken record")
+	}
+	step, err1 := strconv.Atoi(f[0])
+	ms, err2 := strconv.ParseInt(f[1], 10, 64)
+	if err1 != nil || err2 != nil {
+		return view.LogLine{}, fault.Invalid("the log segment has a broken record")
+	}
+	return view.LogLine{Number: number, Step: step, MS: ms, Error: f[2] == "1", Text: f[3]}, nil
 }

@@ -252,6 +252,7 @@ type Step struct {
 	Exit    *int           `json:"exit,omitempty"`
 	StartMS int64          `json:"start_ms"`
 	TookMS  int64          `json:"took_ms"`
+	Line    int64          `json:"line" doc:"the number of its first line in the log; 0 before it begins"`
 }
 
 // StageRun is one stage in one build. Wants says what a waiting one waits for.
@@ -484,6 +485,14 @@ type LogLine struct {
 	MS     int64  `json:"ms"`
 	Error  bool   `json:"err,omitempty" doc:"from standard error"`
 	Text   string `json:"text"`
+}
+
+// LogFound is lines of a stage run's log that hold a text. Next is the line to go on from, 0 for none.
+type LogFound struct {
+	Run   int       `json:"run"`
+	Fence int64     `json:"fence"`
+	Lines []LogLine `json:"lines"`
+	Next  int64     `json:"next"`
 }
 
 // LogPart is a piece of a stage run's log as followers get it.
