@@ -5,7 +5,7 @@ SHELL := /bin/bash
 GO := go
 CONSOLE_SOURCES := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null)
 
-.PHONY: help build demo test check-go check-console test-go agents bench fuzz screenshots clean
+.PHONY: help build demo test check-go check-console test-go agents chaos bench fuzz screenshots clean
 
 help: ## list the targets
 	@grep -E '^[a-z-]+:.*##' Makefile | sed -E 's/:.*## /\t/' | expand -t 16
@@ -58,6 +58,10 @@ test-go: console/dist/index.html
 bench: build ## measure speed against floors taken in the same run
 	@scripts/need postgres
 	$(GO) run ./bench
+
+chaos: ## let every fault strike at 1,000 random moments; takes hours
+	@scripts/need tools postgres
+	OSKELD_CHAOS=1000 $(GO) test -timeout 0 -count=1 -run TestChaos -v ./test
 
 fuzz: ## fuzz every parser for a minute each
 	@for f in $$(grep -rlE '^func Fuzz' --include='*_test.go' internal); do \

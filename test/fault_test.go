@@ -49,6 +49,28 @@ func TestAgentKilledInMidStep(t *testing.T) {
 	}
 }
 
+// Calls for work whose caller has gone get none: what was cut off between is not given to a ghost, and what
+// was given as the wire broke is given again at once.
+func TestWorkIsNotGivenToGhosts(t *testing.T) {
+	w := newWorld(t)
+	wire := newWire(t, strings.TrimPrefix(w.address, "http://"))
+	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
+	a := begin(t, []string{"OSKELD_JOIN_TOKEN=" + token}, "agent", "run", "--sandbox", "off", "--service", wire.address, "--dir", filepath.Join(w.dir, "barrow"), "--name", "barrow", "--beat", "500ms")
+	w.until("the agent is ready", func() bool { return strings.Contains(a.log.String(), "agent ready") })
+	w.pipeline("hivebook", "[stage.a]\nscript = \"echo here\"\n")
+	for cut := range 3 {
+		wire.set(true)
+		b := w.start("hivebook", "") // the service does not know yet that nobody listens
+		wire.set(false)
+		if d := w.await(b); d.State != progress.Passed {
+			t.Fatalf("cut %d: %s %s", cut, d.State, d.Cause)
+		}
+	}
+	if out := w.ok("records"); strings.Contains(out, "agent lost") {
+		t.Errorf("an agent counts as lost that never had the work:\n%s", out)
+	}
+}
+
 // A service that is killed in mid-build and started again: the build goes on, and the log has no
 // hole and no doubled line.
 func TestServiceKilledInMidBuild(t *testing.T) {

@@ -104,6 +104,11 @@ func (l *lockedBuffer) String() string {
 
 func begin(t *testing.T, env []string, args ...string) *process {
 	t.Helper()
+	return beginProgram(t, program, env, args...)
+}
+
+func beginProgram(t *testing.T, program string, env []string, args ...string) *process {
+	t.Helper()
 	cmd := exec.Command(program, args...)
 	p := &process{cmd: cmd, ended: make(chan struct{}), log: &lockedBuffer{}}
 	cmd.Stdout, cmd.Stderr = p.log, p.log
@@ -151,7 +156,13 @@ func (p *process) end(signal syscall.Signal) {
 func newWorld(t *testing.T) *world {
 	t.Helper()
 	t.Parallel()
-	w := &world{t: t, dir: t.TempDir(), lease: 5 * time.Second}
+	return newWorldWith(t, 5*time.Second)
+}
+
+// newWorldWith is newWorld with leases of a length, alone with the machine.
+func newWorldWith(t *testing.T, lease time.Duration) *world {
+	t.Helper()
+	w := &world{t: t, dir: t.TempDir(), lease: lease}
 	name := "t" + strings.ToLower(rand.Text()[:12])
 	c, err := pgx.Connect(t.Context(), server.URL())
 	if err != nil {

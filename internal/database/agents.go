@@ -99,6 +99,19 @@ func (db *DB) SetAdmits(ctx context.Context, name string, l admit.List) error {
 	return err
 }
 
+// BeginTake gives the number of an agent's newest call for work.
+func (db *DB) BeginTake(ctx context.Context, id uuid.UUID) (call int64, err error) {
+	err = db.q.QueryRow(ctx, `update agent set take_call = take_call + 1 where id = $1 returning take_call`, id).Scan(&call)
+	return call, err
+}
+
+// IsNewestTake tells whether a call for work is its agent's newest. Until the end of the transaction it
+// stays so.
+func (db *DB) IsNewestTake(ctx context.Context, id uuid.UUID, call int64) (bool, error) {
+	found, err := column[int](ctx, db, `select 1 from agent where id = $1 and take_call = $2 for share`, id, call)
+	return len(found) > 0, err
+}
+
 // SeeAgent notes that an agent called, with its facts and places.
 func (db *DB) SeeAgent(ctx context.Context, id uuid.UUID, f facts.Facts, places int) error {
 	if f == nil {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -50,6 +51,7 @@ func (c Copy) Fetch(ctx context.Context) error {
 		return err
 	}
 	defer unlock()
+	c.removeLocks()
 	if _, err := os.Stat(filepath.Join(c.dir, "HEAD")); err != nil {
 		if _, err := c.remote.run(ctx, "init", "-q", "--bare", "--", c.dir); err != nil {
 			return err
@@ -60,6 +62,23 @@ func (c Copy) Fetch(ctx context.Context) error {
 		return unreachable(c.remote.URL, err)
 	}
 	return nil
+}
+
+// removeLocks removes the lock files of a git that was killed in the middle of a fetch. Nobody else
+// fetches while the copy is locked.
+func (c Copy) removeLocks() {
+	for _, pattern := range []string{"*.lock", "objects/info/*.lock"} {
+		stale, _ := filepath.Glob(filepath.Join(c.dir, pattern))
+		for _, file := range stale {
+			os.Remove(file)
+		}
+	}
+	_ = filepath.WalkDir(filepath.Join(c.dir, "refs"), func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && strings.HasSuffix(path, ".lock") {
+			os.Remove(path)
+		}
+		return nil
+	})
 }
 
 // Has tells whether a commit is in the copy.

@@ -176,6 +176,7 @@ func TestWhatGitSays(t *testing.T) {
 	for said, want := range map[string]string{
 		"git@x: Permission denied (publickey).\r\nfatal: Could not read from remote repository.\n": "git@x: Permission denied (publickey).",
 		"warning: x\nfatal: repository 'y' not found\nmore\n":                                      "repository 'y' not found",
+		"error: cannot lock ref\n\nremove the file manually to continue.\n":                        "cannot lock ref",
 		"something odd\nat last": "at last",
 		"":                       "exit status 1",
 	} {

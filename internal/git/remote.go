@@ -18,6 +18,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"oskeld.dev/oskeld/internal/core/fault"
 )
@@ -71,6 +72,8 @@ func CheckURL(text string) error {
 // arguments. done removes what was laid down for it.
 func (r Remote) command(ctx context.Context, args ...string) (cmd *exec.Cmd, done func(), err error) {
 	cmd = exec.CommandContext(ctx, "git", args...)
+	cmd.Cancel = func() error { return end(cmd.Process) } // asked first, so that it takes its lock files along
+	cmd.WaitDelay = 2 * time.Second
 	cmd.Env = append(slices.DeleteFunc(os.Environ(), ofRepository),
 		"GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "LC_ALL=C",
 		"GIT_ALLOW_PROTOCOL=file:git:http:https:ssh",
@@ -145,9 +148,11 @@ func lastLine(said string, err error) string {
 			return strings.TrimSpace(line)
 		}
 	}
-	for _, line := range lines { // else the first "fatal:" says it best
-		if rest, ok := strings.CutPrefix(line, "fatal: "); ok {
-			return rest
+	for _, prefix := range []string{"fatal: ", "error: "} { // else the first of these says it best
+		for _, line := range lines {
+			if rest, ok := strings.CutPrefix(line, prefix); ok {
+				return rest
+			}
 		}
 	}
 	if last := lines[len(lines)-1]; last != "" {

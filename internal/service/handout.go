@@ -29,8 +29,15 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 	if err := s.DB.SeeAgent(ctx, agent.ID, call.Facts, call.Places); err != nil {
 		return nil, err
 	}
+	number, err := s.DB.BeginTake(ctx, agent.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.takeBack(ctx, agent, call.Holds); err != nil {
+		return nil, err
+	}
 	for {
-		given, err := s.takeInTurn(ctx, agent, call)
+		given, err := s.takeInTurn(ctx, agent, number, call)
 		if err != nil || len(given) > 0 {
 			return given, err
 		}
@@ -43,23 +50,38 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 	}
 }
 
+// takeBack hands out again what an agent was given and does not hold: the answer never came to it, or it
+// was started anew. An agent asks for work only after the answer to its last call.
+func (s *Service) takeBack(ctx context.Context, agent database.Agent, holds []int64) error {
+	list, err := s.DB.NotHeld(ctx, agent.ID, holds)
+	if err != nil {
+		return err
+	}
+	for _, h := range list {
+		if err := s.lose(ctx, h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // takeInTurn lets the agents of this process look one after the other, so that news which wakes all of them
 // does not set them on the same chains.
-func (s *Service) takeInTurn(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
+func (s *Service) takeInTurn(ctx context.Context, agent database.Agent, number int64, call assignment.Call) ([]assignment.Assignment, error) {
 	select {
 	case s.looking <- struct{}{}:
 	case <-ctx.Done():
 		return nil, nil
 	}
 	defer func() { <-s.looking }()
-	return s.takeNow(ctx, agent, call)
+	return s.takeNow(ctx, agent, number, call)
 }
 
-func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
+func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int64, call assignment.Call) ([]assignment.Assignment, error) {
 	if call.Free == 0 {
 		return nil, nil
 	}
-	demands, err := s.DB.WaitingDemands(ctx, agent.ID)
+	demands, err := s.DB.WaitingDemands(ctx, agent.ID, number)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +107,7 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, call assign
 		if len(given) == call.Free {
 			break
 		}
-		a, ok, err := s.hold(ctx, agent, w)
+		a, ok, err := s.hold(ctx, agent, number, w)
 		if err != nil { // one chain that cannot be handed out must not keep the others waiting
 			s.Log.Error("a chain could not be handed out", "build", w.Build, "chain", w.Index, "error", err)
 			continue
@@ -134,11 +156,14 @@ func (s *Service) inTurn(ctx context.Context, demands []int64, builds []uuid.UUI
 }
 
 // hold gives one chain to an agent; false when somebody else was faster, or it may not be taken now.
-func (s *Service) hold(ctx context.Context, agent database.Agent, w database.Waiting) (a assignment.Assignment, ok bool, err error) {
+func (s *Service) hold(ctx context.Context, agent database.Agent, number int64, w database.Waiting) (a assignment.Assignment, ok bool, err error) {
 	key := database.ChainKey{Build: w.Build, Index: w.Index}
 	var build database.Build
 	err = s.DB.Change(ctx, func(tx *database.DB) error {
 		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
+			return err
+		}
+		if ok, err = tx.IsNewestTake(ctx, agent.ID, number); err != nil || !ok {
 			return err
 		}
 		if ok, err = tx.IsWaiting(ctx, key); err != nil || !ok {
@@ -374,9 +399,12 @@ func (s *Service) watchLeases(ctx context.Context) {
 func (s *Service) lose(ctx context.Context, h database.Held) error {
 	return s.move(ctx, h.Build, func(tx *database.DB, b database.Build, p progress.Build) (progress.Build, []progress.Effects, error) {
 		agent := p.Chains[h.Index].Agent
-		next, effects := p.Apply(progress.AgentLost{Chain: h.Index, Fence: h.Fence})
+		next, effects := p.Apply(progress.AgentLost{Chain: h.Index, Fence: h.Fence, Undelivered: h.Undelivered})
 		if !effects.Applied {
 			return p, nil, nil
+		}
+		if h.Undelivered {
+			return next, []progress.Effects{effects}, nil
 		}
 		err := tx.AddRecord(ctx, "service", "agent lost", ref(b), map[string]string{"agent": agent, "chain": strconv.Itoa(h.Index)})
 		return next, []progress.Effects{effects}, err

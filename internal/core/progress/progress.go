@@ -98,10 +98,12 @@ type (
 		State State
 		Cause string
 	}
-	// AgentLost: the lease of a chain's assignment ran out.
+	// AgentLost: the lease of a chain's assignment ran out, or its agent says that it does not have it. One
+	// that was never delivered counts for nothing.
 	AgentLost struct {
-		Chain int
-		Fence int64
+		Chain       int
+		Fence       int64
+		Undelivered bool
 	}
 	// TakenOver: the results of a chain of another build stand for a chain that nobody has taken.
 	TakenOver struct {
@@ -285,7 +287,9 @@ func (b *Build) lost(e AgentLost, effects *Effects) bool {
 	if c.State != ChainTaken || c.Fence != e.Fence {
 		return false
 	}
-	c.Lost++
+	if !e.Undelivered {
+		c.Lost++
+	}
 	effects.Freed = true
 	agent, halt := c.Agent, c.Halt
 	c.State, c.Agent, c.Halt = ChainWaiting, "", ""
@@ -297,7 +301,7 @@ func (b *Build) lost(e AgentLost, effects *Effects) bool {
 		r := &b.Runs[i]
 		switch {
 		case r.State.Over():
-		case c.Lost >= LostTries:
+		case c.Lost >= LostTries && !e.Undelivered:
 			r.State, r.Cause = Lost, fmt.Sprintf("%d agents were lost over it, %s the last", c.Lost, agent)
 			b.halt(i, effects)
 		case halt != "" && !r.Always:

@@ -65,14 +65,15 @@ func TestStories(t *testing.T) {
 		{"side by side", split, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Taken{1, "heron", 2}, Started{2, 2}, Started{1, 1}}, "running: passed running running waiting", ""},
 		{"bound to fail", split, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Taken{1, "heron", 2}, Started{2, 2}, Started{1, 1}, Ended{1, 1, Failed, "2 of 214 tests failed"}},
 			"running: passed failed running skipped", "test: 2 of 214 tests failed"},
-		{"lost once", chain, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Started{1, 1}, AgentLost{0, 1}}, "running: passed waiting waiting", ""},
-		{"first results stand", chain, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, AgentLost{0, 1}, Taken{0, "heron", 2}, Started{0, 2}, Ended{0, 2, Failed, "x"}, Started{1, 2}},
+		{"lost once", chain, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Started{1, 1}, AgentLost{Chain: 0, Fence: 1}}, "running: passed waiting waiting", ""},
+		{"undelivered thrice", chain, []Event{Taken{0, "a", 1}, AgentLost{0, 1, true}, Taken{0, "b", 2}, AgentLost{0, 2, true}, Taken{0, "c", 3}, AgentLost{0, 3, true}, Taken{0, "d", 4}, Started{0, 4}}, "running: running waiting waiting", ""},
+		{"first results stand", chain, []Event{Taken{0, "barrow", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, AgentLost{Chain: 0, Fence: 1}, Taken{0, "heron", 2}, Started{0, 2}, Ended{0, 2, Failed, "x"}, Started{1, 2}},
 			"running: passed running waiting", ""},
-		{"lost for good", chain, []Event{Taken{0, "a", 1}, AgentLost{0, 1}, Taken{0, "b", 2}, AgentLost{0, 2}, Taken{0, "c", 3}, AgentLost{0, 3}},
+		{"lost for good", chain, []Event{Taken{0, "a", 1}, AgentLost{Chain: 0, Fence: 1}, Taken{0, "b", 2}, AgentLost{Chain: 0, Fence: 2}, Taken{0, "c", 3}, AgentLost{Chain: 0, Fence: 3}},
 			"lost: lost lost lost", "restore: 3 agents were lost over it, c the last"},
 		{"stopped before", chain, []Event{Stop{"stopped by ida"}}, "stopped: stopped stopped stopped", "stopped by ida"},
 		{"stopped while", chain, []Event{Taken{0, "a", 1}, Started{0, 1}, Stop{"stopped by ida"}, Ended{0, 1, Stopped, "stopped while it ran"}}, "stopped: stopped skipped skipped", "stopped by ida"},
-		{"stopped, then lost", chain, []Event{Taken{0, "a", 1}, Started{0, 1}, Stop{"stopped by ida"}, AgentLost{0, 1}}, "stopped: stopped stopped stopped", "stopped by ida"},
+		{"stopped, then lost", chain, []Event{Taken{0, "a", 1}, Started{0, 1}, Stop{"stopped by ida"}, AgentLost{Chain: 0, Fence: 1}}, "stopped: stopped stopped stopped", "stopped by ida"},
 		{"nothing after the end", []string{"a"}, []Event{Stop{"x"}, Taken{0, "a", 1}}, "stopped: stopped", "x"},
 	}
 	for _, c := range cases {
@@ -215,7 +216,7 @@ func randomEvent(rng *rand.Rand, b Build, fence *int64) Event {
 		ends := []State{Passed, Passed, Passed, Passed, Failed, Stopped, Running, Skipped}
 		return Ended{run, held, ends[rng.IntN(len(ends))], "so"}
 	case k < 39:
-		return AgentLost{chain, b.Chains[chain].Fence}
+		return AgentLost{Chain: chain, Fence: b.Chains[chain].Fence}
 	}
 	if rng.IntN(6) > 0 {
 		return Started{run, held}
@@ -237,7 +238,7 @@ func TestHalt(t *testing.T) {
 	if over.State != Failed || over.Runs[2].Cause != "variant failed: b" {
 		t.Errorf("%s, c: %s", over.State, over.Runs[2].Cause)
 	}
-	lost := play(t, halted, AgentLost{2, 3})
+	lost := play(t, halted, AgentLost{Chain: 2, Fence: 3})
 	if lost.Runs[2].State != Stopped {
 		t.Errorf("a halted run whose agent was lost is %s", lost.Runs[2].State)
 	}

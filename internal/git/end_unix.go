@@ -1,0 +1,11 @@
+//go:build unix
+
+package git
+
+import (
+	"os"
+	"syscall"
+)
+
+// end asks a process to end.
+func end(p *os.Process) error { return p.Signal(syscall.SIGTERM) }
