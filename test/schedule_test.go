@@ -180,3 +180,21 @@ func TestAgentOnce(t *testing.T) {
 		t.Errorf("%s on %s", d.State, d.Runs[1].Agent)
 	}
 }
+
+// Agents that ask at the same moment for chains of one build do not keep each other from them until the
+// next look, which comes after three seconds.
+func TestAgentsThatAskAtOnce(t *testing.T) {
+	w := newWorld(t)
+	for _, name := range []string{"barrow", "heron", "moor"} {
+		w.agent(name, "--places", "2")
+	}
+	w.pipeline("hivebook", "[stage.press]\nvary = { frame = [\"a\", \"b\", \"c\", \"d\", \"e\", \"f\"] }\nscript = \"true\"\n")
+	for range 4 {
+		d := w.await(w.start("hivebook", ""))
+		for _, r := range d.Runs {
+			if r.State != progress.Passed || r.WaitingMS > 2900 {
+				t.Errorf("%s %s waited %d ms", r.Title(), r.State, r.WaitingMS)
+			}
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -38,6 +39,10 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 	}
 	for {
 		given, err := s.takeInTurn(ctx, agent, number, call)
+		wait := 3 * time.Second // news may be lost; this finds work all the same
+		if errors.Is(err, errLocked) {
+			wait, err = 20*time.Millisecond, nil
+		}
 		if err != nil || len(given) > 0 {
 			return given, err
 		}
@@ -45,7 +50,7 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 		case <-ctx.Done():
 			return []assignment.Assignment{}, nil
 		case <-news:
-		case <-time.After(3 * time.Second): // news may be lost; this finds work all the same
+		case <-time.After(wait):
 		}
 	}
 }
@@ -103,11 +108,16 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int6
 		return nil, err
 	}
 	var given []assignment.Assignment
+	var locked error
 	for _, w := range chains {
 		if len(given) == call.Free {
 			break
 		}
 		a, ok, err := s.hold(ctx, agent, number, w)
+		if errors.Is(err, errLocked) {
+			locked = err
+			continue
+		}
 		if err != nil { // one chain that cannot be handed out must not keep the others waiting
 			s.Log.Error("a chain could not be handed out", "build", w.Build, "chain", w.Index, "error", err)
 			continue
@@ -116,7 +126,10 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int6
 			given = append(given, a)
 		}
 	}
-	return given, nil
+	if len(given) > 0 {
+		return given, nil
+	}
+	return nil, locked
 }
 
 // buildsFor lists the waiting builds that an agent admits; nil for all.
@@ -161,7 +174,7 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, number int64, 
 	var build database.Build
 	err = s.DB.Change(ctx, func(tx *database.DB) error {
 		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
-			return err
+			return cmp.Or(err, errLocked)
 		}
 		if ok, err = tx.IsNewestTake(ctx, agent.ID, number); err != nil || !ok {
 			return err
@@ -221,6 +234,9 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, number int64, 
 
 // errNotAlone says that another chain has a name with which one wants to be alone.
 var errNotAlone = errors.New("another is there")
+
+// errLocked says that something happens to a build just now: what waits in it is to be looked at again at once.
+var errLocked = errors.New("the build is locked")
 
 // failUnheld ends a run that no agent needs to try.
 func (s *Service) failUnheld(ctx context.Context, tx *database.DB, b database.Build, before, taken progress.Build, run int, fence int64, cause string) error {
