@@ -5,9 +5,6 @@ import (
 	"fmt"
 	"log"
 	"net/http"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -74,27 +71,11 @@ var beesFree = assignment.Call{Facts: facts.Facts{"os": "linux", "bees": "yes"},
 
 // swarm makes a pipeline of many stage runs that ask for agents of this bench alone.
 func (b *bench) swarm(ctx context.Context) error {
-	source := filepath.Join(b.dir, "swarm")
 	var values []string
 	for i := range runsOfBuild {
 		values = append(values, fmt.Sprintf("%q", fmt.Sprint(i)))
 	}
-	file := fmt.Sprintf("pipeline = \"swarm\"\n[stage.fly]\nfacts = { bees = \"yes\" }\nvary = { bee = [%s] }\nscript = \"true\"\n", strings.Join(values, ", "))
-	if err := os.MkdirAll(source, 0o755); err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(source, "oskeld.toml"), []byte(file), 0o644); err != nil {
-		return err
-	}
-	cmd := exec.Command("sh", "-euc", "git init -q -b main && git add -A && git -c user.name=Ida -c user.email=ida@heath.example commit -qm Begin")
-	cmd.Dir = source
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/sources", map[string]any{"project": "heath", "name": "swarm", "url": source, "poll_s": 0}, nil); err != nil {
-		return err
-	}
-	return b.client.Call(ctx, http.MethodPost, "/api/v1/pipelines", map[string]string{"name": "swarm", "source": "swarm"}, nil)
+	return b.pipeline(ctx, "swarm", fmt.Sprintf("[stage.fly]\nfacts = { bees = \"yes\" }\nvary = { bee = [%s] }\nscript = \"true\"\n", strings.Join(values, ", ")))
 }
 
 func (b *bench) joinAll(ctx context.Context) (agents []*client.Client, err error) {

@@ -44,7 +44,7 @@ func main() {
 	size := flag.Int64("size", 1<<30, "bytes of the large file")
 	starts := flag.Int("starts", 20, "how many builds to start")
 	waiting := flag.Int("waiting", 10_000, "how many stage runs wait while the hand-out is measured")
-	only := flag.String("only", "", "one measurement with a service alone: first-line, handout or large-file")
+	only := flag.String("only", "", "one measurement with a service alone: first-line, handout, logs, crowd or large-file")
 	desk := flag.Bool("desk", false, "only what needs no service")
 	flag.Parse()
 	if err := run(*size, *starts, *waiting, *only, *desk); err != nil {
@@ -99,6 +99,8 @@ func withService(size int64, starts, waiting int, only string) (results []result
 	}{
 		{"first-line", func() ([]result, error) { return b.firstLine(starts) }},
 		{"handout", func() ([]result, error) { return b.handOut(waiting) }},
+		{"logs", b.logs},
+		{"crowd", b.crowd},
 		{"large-file", func() ([]result, error) { return b.largeFile(size) }},
 	} {
 		if only != "" && only != m.name {
@@ -285,7 +287,7 @@ func makeSource(repo string) error {
 			}
 		}
 	}
-	if err := os.WriteFile(filepath.Join(repo, "oskeld.toml"), []byte("pipeline = \"wide\"\n[stage.a]\nscript = \"echo first\"\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(repo, "oskeld.toml"), []byte("pipeline = \"wide\"\n[stage.a]\nfacts = { os = \"linux\" }\nscript = \"echo first\"\n"), 0o644); err != nil {
 		return err
 	}
 	out, err := exec.Command("sh", "-c", "cd "+repo+" && git init -q -b main && git add . && git -c user.name=Ida -c user.email=i@heath.example commit -qm Begin").CombinedOutput()

@@ -55,16 +55,18 @@ func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, 
 	return id, err
 }
 
-const agentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining, a.admits,
+const ownAgentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining, a.admits, `
+
+const agentColumns = ownAgentColumns + `
 	array(select l.name || '/' || b.number || ' ' || coalesce((select r.name from stage_run r where r.build = c.build and r.chain = c.index and r.state = 'running' limit 1), '')
 		from chain c join build b on b.id = c.build join pipeline l on l.id = b.pipeline where c.agent = a.id and c.state = 'taken' order by 1) as does
 	from agent a`
 
-// AgentByDigest finds who holds an agent's credential.
+// AgentByDigest finds who holds an agent's credential, without what it does: every call asks.
 func (db *DB) AgentByDigest(ctx context.Context, digest []byte) (Agent, error) {
 	return one[Agent](ctx, db, func() error {
 		return fault.Unknown("this agent is not known, or was removed").Hint("join again with a new join token")
-	}, `select `+agentColumns+` where a.digest = $1 and a.removed_at is null`, digest)
+	}, `select `+ownAgentColumns+`'{}'::text[] as does from agent a where a.digest = $1 and a.removed_at is null`, digest)
 }
 
 // Agents lists those that are not removed, by name.
@@ -84,10 +86,10 @@ func (db *DB) AgentsSeen(ctx context.Context) ([]AgentSeen, error) {
 	return many[AgentSeen](ctx, db, `select name, facts, admits from agent where removed_at is null and seen_at > now() - interval '14 days' order by name`)
 }
 
-// Admits tells for which pipelines and refs an agent is there.
-func (db *DB) Admits(ctx context.Context, agent uuid.UUID) (l admit.List, err error) {
-	err = db.q.QueryRow(ctx, `select admits from agent where id = $1`, agent).Scan(&l)
-	return l, err
+// Admits tells for which pipelines and refs an agent is there; false when it may be given nothing.
+func (db *DB) Admits(ctx context.Context, agent uuid.UUID, call int64) (l admit.List, ok bool, err error) {
+	err = db.q.QueryRow(ctx, `select admits, take_call = $2 and not draining from agent where id = $1`, agent, call).Scan(&l, &ok)
+	return l, ok, err
 }
 
 // SetAdmits says for which pipelines and refs an agent is there.
@@ -99,25 +101,31 @@ func (db *DB) SetAdmits(ctx context.Context, name string, l admit.List) error {
 	return err
 }
 
-// BeginTake gives the number of an agent's newest call for work.
-func (db *DB) BeginTake(ctx context.Context, id uuid.UUID) (call int64, err error) {
-	err = db.q.QueryRow(ctx, `update agent set take_call = take_call + 1 where id = $1 returning take_call`, id).Scan(&call)
+// BeginTake notes that an agent calls for work, with its facts and places, and gives the number of the call.
+func (db *DB) BeginTake(ctx context.Context, id uuid.UUID, f facts.Facts, places int) (call int64, err error) {
+	if f == nil {
+		f = facts.Facts{}
+	}
+	err = db.q.QueryRow(ctx, `update agent set take_call = take_call + 1, seen_at = now(), facts = $2, places = $3 where id = $1 returning take_call`,
+		id, f, places).Scan(&call)
 	return call, err
 }
 
-// IsNewestTake tells whether a call for work is its agent's newest. Until the end of the transaction it
-// stays so.
-func (db *DB) IsNewestTake(ctx context.Context, id uuid.UUID, call int64) (bool, error) {
-	found, err := column[int](ctx, db, `select 1 from agent where id = $1 and take_call = $2 for share`, id, call)
+// MayGive tells whether an agent may be given work in answer to a call: it does not drain, and the call is
+// its newest. Until the end of the transaction it stays so.
+func (db *DB) MayGive(ctx context.Context, id uuid.UUID, call int64) (bool, error) {
+	found, err := column[int](ctx, db, `select 1 from agent where id = $1 and take_call = $2 and not draining and removed_at is null for share`, id, call)
 	return len(found) > 0, err
 }
 
-// SeeAgent notes that an agent called, with its facts and places.
+// SeeAgent notes that an agent called, with its facts and places: when they have changed, and every twenty
+// seconds, for each note waits for the disk.
 func (db *DB) SeeAgent(ctx context.Context, id uuid.UUID, f facts.Facts, places int) error {
 	if f == nil {
 		f = facts.Facts{}
 	}
-	return db.exec(ctx, `update agent set seen_at = now(), facts = $2, places = $3 where id = $1`, id, f, places)
+	return db.exec(ctx, `update agent set seen_at = now(), facts = $2, places = $3
+		where id = $1 and (seen_at < now() - interval '20 seconds' or facts <> $2 or places <> $3)`, id, f, places)
 }
 
 // Drain keeps new work from an agent, or gives it some again.

@@ -21,11 +21,9 @@ type Demand struct {
 // Need of the demand.
 func (d Demand) Need() facts.Need { return facts.Need{Demand: d.Facts, Offers: d.Offers} }
 
-// WaitingDemands lists the demands of chains that wait for a place, none for an agent that drains, or for
-// a call of its that is not the newest.
-func (db *DB) WaitingDemands(ctx context.Context, agent uuid.UUID, call int64) ([]Demand, error) {
-	return many[Demand](ctx, db, `select d.id, d.facts, d.offers from demand d where (select not draining and take_call = $2 from agent where id = $1)
-		and exists (select 1 from chain c where c.demand = d.id and c.state = 'waiting' and not c.held)`, agent, call)
+// WaitingDemands lists the demands of chains that wait for a place.
+func (db *DB) WaitingDemands(ctx context.Context) ([]Demand, error) {
+	return many[Demand](ctx, db, `select d.id, d.facts, d.offers from demand d where exists (select 1 from chain c where c.demand = d.id and c.state = 'waiting' and not c.held)`)
 }
 
 // ChainKey names a chain.

@@ -108,7 +108,7 @@ func TestProgressRoundTrip(t *testing.T) {
 		step(progress.Taken{Chain: chain, Agent: "barrow", Fence: fence})
 	}
 	waiting := func() int {
-		demands, err := h.WaitingDemands(ctx, agent, 0)
+		demands, err := h.WaitingDemands(ctx)
 		h.must(err)
 		ids := []int64{0}
 		for _, d := range demands {

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"oskeld.dev/oskeld/internal/core/logtext"
 	"oskeld.dev/oskeld/internal/core/mask"
-	"oskeld.dev/oskeld/internal/core/view"
 )
 
 // Limits on what a stage run may print.
@@ -62,11 +62,11 @@ func (l *runLog) tell(step int, format string, args ...any) { l.write(step, fals
 
 func (l *runLog) write(step int, isError bool, format string, args ...any) {
 	for line := range strings.Lines(mask.Text(fmt.Sprintf(format, args...), l.secrets)) {
-		l.line(step, isError, strings.TrimRight(line, "\n"))
+		l.line(step, isError, []byte(strings.TrimRight(line, "\n")))
 	}
 }
 
-func (l *runLog) line(step int, isError bool, text string) {
+func (l *runLog) line(step int, isError bool, text []byte) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.cut {
@@ -75,10 +75,12 @@ func (l *runLog) line(step int, isError bool, text string) {
 	l.size += int64(len(text)) + 1
 	if l.size > MostLog {
 		l.cut = true
-		text, isError = fmt.Sprintf("— the log is cut here: a stage run keeps %d MiB —", MostLog>>20), true
+		text, isError = fmt.Appendf(nil, "— the log is cut here: a stage run keeps %d MiB —", MostLog>>20), true
 	}
-	l.raw = logtext.Append(l.raw, view.LogLine{Step: step, MS: time.Since(l.began).Milliseconds(), Error: isError,
-		Text: strings.ToValidUTF8(text, "\uFFFD")})
+	if !utf8.Valid(text) {
+		text = bytes.ToValidUTF8(text, []byte("\uFFFD"))
+	}
+	l.raw = logtext.Append(l.raw, step, time.Since(l.began).Milliseconds(), isError, text)
 	l.lines++
 	if len(l.raw) >= segmentBytes {
 		l.send()
@@ -117,7 +119,7 @@ func (l *runLog) send() {
 
 // lineWriter splits a stream into lines. A line that is longer than MostLine is cut.
 type lineWriter struct {
-	line    func(text string)
+	line    func(text []byte) // which must not keep it
 	held    []byte
 	cutting bool
 }
@@ -130,6 +132,11 @@ func (w *lineWriter) Write(p []byte) (int, error) {
 		if i >= 0 {
 			part = p[:i]
 		}
+		if i >= 0 && len(w.held) == 0 && !w.cutting && len(part) <= MostLine { // most lines are whole
+			w.line(lastDrawn(part))
+			p = p[i+1:]
+			continue
+		}
 		if room := MostLine - len(w.held); !w.cutting {
 			w.held = append(w.held, part[:min(room, len(part))]...)
 			if at := bytes.LastIndexByte(w.held, '\r'); at > 0 && at < len(w.held)-1 && len(w.held) > MostLine/2 {
@@ -137,7 +144,7 @@ func (w *lineWriter) Write(p []byte) (int, error) {
 			}
 			if len(part) > room {
 				w.cutting = true
-				w.line(string(w.held) + fmt.Sprintf(" … (the line is cut after %d KiB)", MostLine>>10))
+				w.line(fmt.Appendf(w.held, " … (the line is cut after %d KiB)", MostLine>>10))
 				w.held = w.held[:0]
 			}
 		}
@@ -163,9 +170,12 @@ func (w *lineWriter) end() {
 
 // lastDrawn is what a terminal would show of a line in the end: a bar that draws itself anew after each
 // carriage return counts once.
-func lastDrawn(line []byte) string {
+func lastDrawn(line []byte) []byte {
+	if bytes.IndexByte(line, '\r') < 0 {
+		return line
+	}
 	line = bytes.TrimRight(line, "\r")
-	return string(line[bytes.LastIndexByte(line, '\r')+1:])
+	return line[bytes.LastIndexByte(line, '\r')+1:]
 }
 
 // stream is one of a step's two outputs: masked, then split into lines.
@@ -176,7 +186,7 @@ type stream struct {
 }
 
 func (l *runLog) stream(step int, isError bool) *stream {
-	to := &lineWriter{line: func(text string) { l.line(step, isError, text) }}
+	to := &lineWriter{line: func(text []byte) { l.line(step, isError, text) }}
 	m := mask.New(to, l.secrets)
 	return &stream{m, m, to}
 }

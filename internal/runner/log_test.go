@@ -36,7 +36,7 @@ func TestSegments(t *testing.T) {
 		var sent []Segment
 		out := func() []Segment { mu.Lock(); defer mu.Unlock(); return sent }
 		l := newRunLog(3, time.Now(), nil, func(s Segment) { mu.Lock(); defer mu.Unlock(); sent = append(sent, s) })
-		l.line(0, false, "one")
+		l.line(0, false, []byte("one"))
 		if len(out()) != 0 {
 			t.Error("a line went out alone at once")
 		}
@@ -46,7 +46,7 @@ func TestSegments(t *testing.T) {
 			t.Fatalf("%d segments after a moment", len(out()))
 		}
 		for i := range 20_000 {
-			l.line(0, true, fmt.Sprint("line ", i, strings.Repeat(".", 30)))
+			l.line(0, true, fmt.Append(nil, "line ", i, strings.Repeat(".", 30)))
 		}
 		l.flush()
 		if lines := gather(t, out()); len(lines) != 20_001 || lines[0] != "one" || len(out()) < 3 {
@@ -92,7 +92,7 @@ func TestBars(t *testing.T) {
 	} {
 		for _, size := range []int{1, 3, 1000} {
 			var got []string
-			w := &lineWriter{line: func(text string) { got = append(got, text) }}
+			w := &lineWriter{line: func(text []byte) { got = append(got, string(text)) }}
 			for rest := c.printed; rest != ""; {
 				n := min(size, len(rest))
 				_, _ = w.Write([]byte(rest[:n]))
@@ -106,7 +106,7 @@ func TestBars(t *testing.T) {
 	}
 	// One that draws for megabytes without a line feed is not cut, and not kept.
 	var got []string
-	w := &lineWriter{line: func(text string) { got = append(got, text) }}
+	w := &lineWriter{line: func(text []byte) { got = append(got, string(text)) }}
 	for i := range 100_000 {
 		_, _ = fmt.Fprintf(w, "\rrestoring package %d of 100000 ...", i)
 	}

@@ -27,18 +27,15 @@ import (
 func (s *Service) Take(ctx context.Context, agent database.Agent, call assignment.Call) ([]assignment.Assignment, error) {
 	news, cancel := s.Hub.Subscribe(TopicWork)
 	defer cancel()
-	if err := s.DB.SeeAgent(ctx, agent.ID, call.Facts, call.Places); err != nil {
-		return nil, err
-	}
-	number, err := s.DB.BeginTake(ctx, agent.ID)
+	number, err := s.DB.BeginTake(ctx, agent.ID, call.Facts, call.Places)
 	if err != nil {
 		return nil, err
 	}
 	if err := s.takeBack(ctx, agent, call.Holds); err != nil {
 		return nil, err
 	}
-	for {
-		given, err := s.takeInTurn(ctx, agent, number, call)
+	for looked := time.Now(); ; {
+		given, err := s.takeFitting(ctx, agent, number, call, looked)
 		wait := 3 * time.Second // news may be lost; this finds work all the same
 		if errors.Is(err, errLocked) {
 			wait, err = 20*time.Millisecond, nil
@@ -50,9 +47,32 @@ func (s *Service) Take(ctx context.Context, agent database.Agent, call assignmen
 		case <-ctx.Done():
 			return []assignment.Assignment{}, nil
 		case <-news:
+			looked = time.Now()
 		case <-time.After(wait):
+			looked = time.Now().Add(-wait / 3)
 		}
 	}
+}
+
+// takeFitting looks whether chains wait for an agent like this one, and takes some.
+func (s *Service) takeFitting(ctx context.Context, agent database.Agent, number int64, call assignment.Call, since time.Time) ([]assignment.Assignment, error) {
+	if call.Free == 0 {
+		return nil, nil
+	}
+	demands, err := s.waiting.since(ctx, s.DB, since)
+	if err != nil {
+		return nil, err
+	}
+	var fit []int64
+	for _, d := range demands {
+		if len(d.Need().Against(call.Facts)) == 0 {
+			fit = append(fit, d.ID)
+		}
+	}
+	if len(fit) == 0 {
+		return nil, nil
+	}
+	return s.takeInTurn(ctx, agent, number, call, fit)
 }
 
 // takeBack hands out again what an agent was given and does not hold: the answer never came to it, or it
@@ -72,38 +92,22 @@ func (s *Service) takeBack(ctx context.Context, agent database.Agent, holds []in
 
 // takeInTurn lets the agents of this process look one after the other, so that news which wakes all of them
 // does not set them on the same chains.
-func (s *Service) takeInTurn(ctx context.Context, agent database.Agent, number int64, call assignment.Call) ([]assignment.Assignment, error) {
+func (s *Service) takeInTurn(ctx context.Context, agent database.Agent, number int64, call assignment.Call, demands []int64) ([]assignment.Assignment, error) {
 	select {
 	case s.looking <- struct{}{}:
 	case <-ctx.Done():
 		return nil, nil
 	}
 	defer func() { <-s.looking }()
-	return s.takeNow(ctx, agent, number, call)
+	return s.takeNow(ctx, agent, number, call, demands)
 }
 
-func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int64, call assignment.Call) ([]assignment.Assignment, error) {
-	if call.Free == 0 {
-		return nil, nil
-	}
-	demands, err := s.DB.WaitingDemands(ctx, agent.ID, number)
-	if err != nil {
+func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int64, call assignment.Call, demands []int64) ([]assignment.Assignment, error) {
+	admitted, ok, err := s.buildsFor(ctx, agent, number, demands)
+	if err != nil || !ok {
 		return nil, err
 	}
-	var fit []int64
-	for _, d := range demands {
-		if len(d.Need().Against(call.Facts)) == 0 {
-			fit = append(fit, d.ID)
-		}
-	}
-	if len(fit) == 0 {
-		return nil, nil
-	}
-	admitted, err := s.buildsFor(ctx, agent, fit)
-	if err != nil {
-		return nil, err
-	}
-	chains, err := s.inTurn(ctx, fit, admitted, call.Free+16)
+	chains, err := s.inTurn(ctx, demands, admitted, call.Free+16)
 	if err != nil {
 		return nil, err
 	}
@@ -132,20 +136,20 @@ func (s *Service) takeNow(ctx context.Context, agent database.Agent, number int6
 	return nil, locked
 }
 
-// buildsFor lists the waiting builds that an agent admits; nil for all.
-func (s *Service) buildsFor(ctx context.Context, agent database.Agent, demands []int64) ([]uuid.UUID, error) {
-	admits, err := s.DB.Admits(ctx, agent.ID) // its call may be older than what it admits
-	if err != nil || admits.All() {
-		return nil, err
+// buildsFor lists the waiting builds that an agent admits, nil for all; false when it may be given nothing.
+func (s *Service) buildsFor(ctx context.Context, agent database.Agent, number int64, demands []int64) (ids []uuid.UUID, ok bool, err error) {
+	admits, ok, err := s.DB.Admits(ctx, agent.ID, number) // its call may be older than what it admits
+	if err != nil || !ok || admits.All() {
+		return nil, ok, err
 	}
 	waiting, err := s.DB.WaitingBuilds(ctx, demands)
-	ids := []uuid.UUID{}
+	ids = []uuid.UUID{}
 	for _, b := range waiting {
 		if admits.Refuses(b.Pipeline, b.Branch, b.Tag) == "" {
 			ids = append(ids, b.ID)
 		}
 	}
-	return ids, err
+	return ids, true, err
 }
 
 // inTurn lists waiting chains with one of the demands in the order in which they are to be handed out.
@@ -176,7 +180,7 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, number int64, 
 		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
 			return cmp.Or(err, errLocked)
 		}
-		if ok, err = tx.IsNewestTake(ctx, agent.ID, number); err != nil || !ok {
+		if ok, err = tx.MayGive(ctx, agent.ID, number); err != nil || !ok {
 			return err
 		}
 		if ok, err = tx.IsWaiting(ctx, key); err != nil || !ok {

@@ -24,12 +24,12 @@ func (s *Service) AddSegment(ctx context.Context, agent database.Agent, seg assi
 	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: seg.Chain}, seg.Fence, agent.ID); err != nil {
 		return err
 	}
-	lines, err := logtext.Unpack(body, seg.First)
+	lines, err := logtext.Count(body)
 	if err != nil {
 		return err
 	}
-	if len(lines) != seg.Lines {
-		return fault.Invalid("the segment holds %d lines, its head says %d", len(lines), seg.Lines)
+	if lines != seg.Lines {
+		return fault.Invalid("the segment holds %d lines, its head says %d", lines, seg.Lines)
 	}
 	added, err := s.DB.AddSegment(ctx, id, database.Segment{Run: seg.Run, Fence: seg.Fence, Seq: seg.Seq, First: seg.First, Lines: seg.Lines, Body: body})
 	if added {

@@ -48,6 +48,7 @@ type Service struct {
 	tries   attempts
 	looking chan struct{} // who looks for work now
 	logs    *logSizes
+	waiting waitingDemands
 }
 
 // New opens the blobs, checks that the key is the one that this database was begun with, and

@@ -31,22 +31,55 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 	return d
 })
 
-// Append adds a line's record to raw.
-func Append(raw []byte, l view.LogLine) []byte {
-	raw = strconv.AppendInt(raw, int64(l.Step), 10)
+// Append adds a line's record to raw: step, milliseconds since the stage run began, whether it is from
+// standard error, and the text, which must be UTF-8 and hold no line feed.
+func Append(raw []byte, step int, ms int64, isError bool, text []byte) []byte {
+	raw = strconv.AppendInt(raw, int64(step), 10)
 	raw = append(raw, '\t')
-	raw = strconv.AppendInt(raw, l.MS, 10)
+	raw = strconv.AppendInt(raw, ms, 10)
 	raw = append(raw, '\t')
-	if l.Error {
+	if isError {
 		raw = append(raw, '1')
 	}
 	raw = append(raw, '\t')
-	raw = append(raw, l.Text...)
+	raw = append(raw, text...)
 	return append(raw, '\n')
 }
 
 // Pack compresses records.
 func Pack(raw []byte) []byte { return encoder().EncodeAll(raw, nil) }
+
+// Count tells how many lines a segment holds, each of them a whole record. Errors as of Unpack.
+func Count(body []byte) (lines int, err error) {
+	raw, err := decoder().DecodeAll(body, nil)
+	if err != nil {
+		return 0, fault.Invalid("the log segment cannot be unpacked: %v", err)
+	}
+	for record := range bytes.Lines(raw) {
+		if !isRecord(record) {
+			return 0, fault.Invalid("the log segment has a broken record")
+		}
+		lines++
+	}
+	return lines, nil
+}
+
+// isRecord tells whether a line reads "DIGITS\tDIGITS\tANY\t..." and is so short that the numbers can be read.
+func isRecord(record []byte) bool {
+	for range 2 {
+		digits := bytes.IndexByte(record, '\t')
+		if digits < 1 || digits > 15 {
+			return false
+		}
+		for _, b := range record[:digits] {
+			if b < '0' || b > '9' {
+				return false
+			}
+		}
+		record = record[digits+1:]
+	}
+	return bytes.IndexByte(record, '\t') >= 0
+}
 
 // Search gives the lines of a segment that hold a text, upper and lower case alike. Errors as of Unpack.
 func Search(body []byte, first int64, text string) ([]view.LogLine, error) {

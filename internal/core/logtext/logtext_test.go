@@ -18,11 +18,25 @@ func TestRoundTrip(t *testing.T) {
 	}
 	var raw []byte
 	for _, l := range lines {
-		raw = Append(raw, l)
+		raw = Append(raw, l.Step, l.MS, l.Error, []byte(l.Text))
 	}
 	got, err := Unpack(Pack(raw), 7)
 	if err != nil || !reflect.DeepEqual(got, lines) {
 		t.Errorf("%+v, %v", got, err)
+	}
+	if n, err := Count(Pack(raw)); err != nil || n != len(lines) {
+		t.Errorf("%d lines are counted, %v", n, err)
+	}
+	for _, broken := range []string{"x\t1\t\ttext\n", "1\t\t\ttext\n", "1\t2\n", "-1\t2\t\ttext\n", "1\t99999999999999999999\t\ttext\n"} {
+		if _, err := Count(Pack([]byte(broken))); err == nil {
+			t.Errorf("%q is counted", broken)
+		}
+	}
+	if found, err := Search(Pack(raw), 7, "AS THEY"); err != nil || len(found) != 1 || found[0].Number != 8 {
+		t.Errorf("%+v, %v", found, err)
+	}
+	if found, err := Search(Pack(raw), 7, "123457"); err != nil || len(found) != 0 {
+		t.Errorf("a time was found: %+v, %v", found, err)
 	}
 	if got, err := Unpack(Pack(nil), 1); err != nil || len(got) != 0 {
 		t.Errorf("an empty segment: %v, %v", got, err)
@@ -47,7 +61,7 @@ func FuzzUnpack(f *testing.F) {
 		if lines, err := Unpack(body, 1); err == nil {
 			var raw []byte
 			for _, l := range lines {
-				raw = Append(raw, l)
+				raw = Append(raw, l.Step, l.MS, l.Error, []byte(l.Text))
 			}
 			if again, err := Unpack(Pack(raw), 1); err != nil || len(again) != len(lines) {
 				t.Errorf("%d lines became %d (%v)", len(lines), len(again), err)

@@ -28,8 +28,10 @@ type Writer struct {
 	to      io.Writer
 	needles [][]byte // longest first
 	first   [256]bool
+	pairs   [1 << 16]bool // the first two bytes of each, so that a look at most bytes costs next to nothing
 	longest int
 	held    []byte
+	out     []byte
 }
 
 // New masks the secrets in what is written on to w.
@@ -37,6 +39,7 @@ func New(w io.Writer, secrets []string) *Writer {
 	m := &Writer{to: w, needles: needles(secrets)}
 	for _, n := range m.needles {
 		m.first[n[0]] = true
+		m.pairs[int(n[0])<<8|int(n[1])] = true
 		m.longest = max(m.longest, len(n))
 	}
 	return m
@@ -94,40 +97,49 @@ func (m *Writer) Write(p []byte) (int, error) {
 	if m.longest == 0 {
 		return m.to.Write(p)
 	}
+	if len(m.held) == 0 {
+		return len(p), m.pass(p, false)
+	}
 	m.held = append(m.held, p...)
-	return len(p), m.pass(false)
+	return len(p), m.pass(m.held, false)
 }
 
 // Flush passes on what is held back; the stream has ended, or paused at a point where a secret
 // cannot go on.
-func (m *Writer) Flush() error { return m.pass(true) }
+func (m *Writer) Flush() error { return m.pass(m.held, true) }
 
-func (m *Writer) pass(end bool) error {
-	out := make([]byte, 0, len(m.held))
-	i := 0
+// pass passes on what is certain of data, and holds the rest back.
+func (m *Writer) pass(data []byte, end bool) error {
+	out, from, i := m.out[:0], 0, 0
 scan:
-	for i < len(m.held) {
-		rest := m.held[i:]
-		if m.first[rest[0]] {
-			for _, n := range m.needles {
-				if bytes.HasPrefix(rest, n) {
-					out = append(out, Shown...)
-					i += len(n)
-					continue scan
-				}
-				if !end && len(rest) < len(n) && bytes.HasPrefix(n, rest) {
-					break scan
-				}
+	for ; i < len(data); i++ {
+		if i+1 < len(data) && !m.pairs[int(data[i])<<8|int(data[i+1])] || !m.first[data[i]] {
+			continue
+		}
+		rest := data[i:]
+		for _, n := range m.needles {
+			if bytes.HasPrefix(rest, n) {
+				out = append(append(out, data[from:i]...), Shown...)
+				i += len(n) - 1
+				from = i + 1
+				continue scan
+			}
+			if !end && len(rest) < len(n) && bytes.HasPrefix(n, rest) {
+				break scan
 			}
 		}
-		out = append(out, rest[0])
-		i++
 	}
-	m.held = append(m.held[:0], m.held[i:]...)
-	if len(out) == 0 {
-		return nil
+	sure := data[from:i]
+	if len(out) > 0 { // something was masked
+		out = append(out, sure...)
+		sure = out
 	}
-	_, err := m.to.Write(out)
+	m.out = out[:0]
+	var err error
+	if len(sure) > 0 {
+		_, err = m.to.Write(sure)
+	}
+	m.held = append(m.held[:0], data[i:]...)
 	return err
 }
 
