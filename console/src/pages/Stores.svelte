@@ -27,7 +27,7 @@
       <tbody>
         {#each stores.value.toReversed() as s (s.name)}
           <tr>
-            <td><a class="plain" href="/stores/{s.name}">{s.name}</a></td>
+            <td class="whitespace-nowrap"><a class="plain" href="/stores/{s.name}">{s.name}</a></td>
             <td class="w-full text-quiet">{s.summary}</td>
             <td>{s.from.join(', ')}</td>
             <td class="whitespace-nowrap"
