@@ -150,6 +150,12 @@ func (s *Service) segmentsAfter(ctx context.Context, build uuid.UUID, at int64, 
 	if err != nil {
 		return nil, err
 	}
+	if goesOn(list, at) { // as for nearly every follower, who need not wait for what stands in blobs
+		return list, nil
+	}
+	if newest, err := s.DB.LogAt(ctx, build); err != nil || newest <= at {
+		return nil, err
+	}
 	blobs, err := s.DB.LogPartsOf(ctx, build) // in this order: text that moves on meanwhile is found twice, not never
 	if err != nil {
 		return nil, err
@@ -168,6 +174,16 @@ func (s *Service) segmentsAfter(ctx context.Context, build uuid.UUID, at int64, 
 	slices.SortStableFunc(list, func(a, b database.Segment) int { return cmp.Compare(a.At, b.At) })
 	list = slices.CompactFunc(list, func(a, b database.Segment) bool { return a.At == b.At })
 	return list[:min(len(list), most)], nil
+}
+
+// goesOn tells whether segments follow a place, and each other, without a gap that blobs might fill.
+func goesOn(list []database.Segment, at int64) bool {
+	for i, g := range list {
+		if g.At != at+int64(i)+1 {
+			return false
+		}
+	}
+	return len(list) > 0
 }
 
 // segmentsOf is (*DB).SegmentsOf over logs that are blobs as well.
