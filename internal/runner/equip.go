@@ -166,7 +166,11 @@ func (s *stageRun) unpackTool(ctx context.Context, dir string, tool plan.Tool, f
 	if err != nil {
 		return err
 	}
-	return os.Rename(temp, dir)
+	err = os.Rename(temp, dir)
+	if _, there := os.Stat(dir); there == nil {
+		return nil // also where a sweep took the lock's file away, and another was faster
+	}
+	return err
 }
 
 // installProgram lays a tool that is one program into bin under the tool's name.

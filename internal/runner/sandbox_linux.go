@@ -2,6 +2,7 @@ package runner
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -72,7 +73,7 @@ func (s *stageRun) shutIn(argv []string) ([]string, error) {
 		}
 		argv = append(append([]string{bubblewrap}, walls(more)...), append([]string{"--"}, argv...)...)
 	}
-	return b.limited(argv, filepath.Join("oskeld-"+strconv.Itoa(os.Getpid())+"-"+strconv.Itoa(s.Index)+"-"+strconv.FormatInt(s.a.Fence, 10)), &s.limits)
+	return b.limited(argv, fmt.Sprintf("oskeld-%d-%d-%d", os.Getpid(), s.Index, s.a.Fence), &s.limits)
 }
 
 // limited lets a command run under the limits: in cgroups where we may make some, else by the limits of
