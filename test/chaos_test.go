@@ -191,11 +191,11 @@ func asText(runs []view.StageRun) string {
 func (c *chaos) join(address string) {
 	for _, name := range []string{"barrow", "heron"} {
 		token := strings.TrimSpace(c.ok("agent", "add", "--quiet"))
-		c.run1(name, address, "OSKELD_JOIN_TOKEN="+token)
+		c.startAgent(name, address, "OSKELD_JOIN_TOKEN="+token)
 	}
 }
 
-func (c *chaos) run1(name, address string, env ...string) {
+func (c *chaos) startAgent(name, address string, env ...string) {
 	p := beginProgram(c.t, cmp.Or(c.program, program), env, "agent", "run", "--sandbox", "off", "--service", address, "--dir", filepath.Join(c.dir, name), "--name", name, "--beat", (c.lease / 6).String())
 	c.until("agent "+name+" is ready", func() bool { return strings.Contains(p.log.String(), "agent ready") })
 	c.agents[name] = p
@@ -206,7 +206,7 @@ func (c *chaos) oneOf() string { return []string{"barrow", "heron"}[c.rng.IntN(2
 func (c *chaos) killAgent() {
 	name := c.oneOf()
 	c.agents[name].kill()
-	c.run1(name, c.address)
+	c.startAgent(name, c.address)
 }
 
 // pause stops an agent, and not what it started, for longer than its lease: then it goes on as if nothing

@@ -33,6 +33,28 @@ func axe(t *testing.T, p *browser.Page, where string) {
 	}
 }
 
+// console opens the console and signs in; must ends the test with what the page says.
+func (w *world) console(chromium *browser.Browser) (page *browser.Page, must func(error)) {
+	w.t.Helper()
+	page, err := chromium.Page(browser.View{Address: w.address})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.t.Cleanup(page.Close)
+	must = func(err error) {
+		w.t.Helper()
+		if err != nil {
+			text, _ := page.Text()
+			w.t.Fatalf("%v\nthe page says:\n%s\nand complains: %q", err, text, page.Errors())
+		}
+	}
+	must(page.Go("/"))
+	axe(w.t, page, "sign in")
+	must(chromedp.Do(page.Ctx, chromedp.SendKeys(chromedp.CSS("#name"), "ida"), chromedp.SendKeys(chromedp.CSS("#password"), password), chromedp.Click(chromedp.CSS("button[type=submit]"))))
+	must(page.WaitText("Runs and waits"))
+	return page, must
+}
+
 // The console as its users meet it: sign in, start a build, watch it, promote what it made.
 func TestConsole(t *testing.T) {
 	chromium, err := browser.Open()
@@ -54,22 +76,7 @@ func TestConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.ok("store", "add", "proving", "--project", "heath", "--file", "proving.toml")
-	page, err := chromium.Page(browser.View{Address: w.address})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer page.Close()
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			text, _ := page.Text()
-			t.Fatalf("%v\nthe page says:\n%s\nand complains: %q", err, text, page.Errors())
-		}
-	}
-	must(page.Go("/"))
-	axe(t, page, "sign in")
-	must(chromedp.Do(page.Ctx, chromedp.SendKeys(chromedp.CSS("#name"), "ida"), chromedp.SendKeys(chromedp.CSS("#password"), password), chromedp.Click(chromedp.CSS("button[type=submit]"))))
-	must(page.WaitText("Runs and waits"))
+	page, must := w.console(chromium)
 	must(page.WaitText("broken / 1"))
 
 	must(page.Go("/pipelines/hivebook"))

@@ -70,21 +70,7 @@ func TestConsoleMillionLines(t *testing.T) {
 	if d := w.await(w.start("hivebook", "")); d.State != progress.Passed || d.Runs[0].Lines != 1_000_002 || d.Runs[0].Steps[1].Line != 2 || d.Runs[0].Steps[2].Line != 1_000_002 {
 		t.Fatalf("%s %+v", d.Cause, d.Runs[0].Steps)
 	}
-	page, err := chromium.Page(browser.View{Address: w.address})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer page.Close()
-	must := func(err error) {
-		t.Helper()
-		if err != nil {
-			text, _ := page.Text()
-			t.Fatalf("%v\nthe page says:\n%s\nand complains: %q", err, text, page.Errors())
-		}
-	}
-	must(page.Go("/"))
-	must(chromedp.Do(page.Ctx, chromedp.SendKeys(chromedp.CSS("#name"), "ida"), chromedp.SendKeys(chromedp.CSS("#password"), password), chromedp.Click(chromedp.CSS("button[type=submit]"))))
-	must(page.WaitText("Runs and waits"))
+	page, must := w.console(chromium)
 	must(page.Go("/pipelines/hivebook/1"))
 	must(page.WaitText("30 bees at the entrance"))
 	must(page.WaitText("1,000,002 lines"))
