@@ -159,3 +159,27 @@ func TestReuseOfOtherBuilds(t *testing.T) {
 		t.Errorf("again and fresh: %s", d.Runs[0].State)
 	}
 }
+
+// A build that waited for another of its branch takes over what that one made when its turn comes; one of
+// which all is taken over lets the next one go on at once.
+func TestReuseInTurn(t *testing.T) {
+	w := newWorld(t)
+	w.agent("barrow")
+	wait, open := w.gate("go")
+	r := w.pipeline("hivebook", "overlap = \"queue\"\n[stage.a]\nreuse = [\"src/**\"]\nscript = \"echo begun; "+wait+"\"\n[stage.b]\nafter = [\"a\"]\nreuse = [\"src/**\"]\nscript = \"echo b\"\n")
+	r.commit("Source", map[string]string{"src/a": "heather"})
+	first := w.start("hivebook", "main")
+	w.printed(first, 0, "begun")
+	second, third := w.start("hivebook", "main"), w.start("hivebook", "main")
+	w.waitsFor(third, 0, "waits for build hivebook/2 of the same branch to end")
+	open()
+	w.await(first)
+	for _, b := range []view.Build{second, third} {
+		d := w.await(b)
+		for _, r := range d.Runs {
+			if d.State != progress.Passed || r.State != progress.Reused || r.Cause != "from hivebook/1" {
+				t.Errorf("build %d: %s, stage %s %s %q", b.Number, d.State, r.Name, r.State, r.Cause)
+			}
+		}
+	}
+}

@@ -119,24 +119,27 @@ func (db *DB) OpenBuilds(ctx context.Context, pipeline uuid.UUID, branch, tag st
 }
 
 // LetGo lets those go on that wait for a build which has ended: they wait for the one that it waited for
-// itself, or for none.
-func (db *DB) LetGo(ctx context.Context, b Build) error {
-	if err := db.exec(ctx, `update chain set held = false, ready_at = now() where $2 and build in (select id from build where behind = $1)`, b.ID, b.Behind == nil); err != nil {
-		return err
+// itself. Where it waited for none they may begin, and are listed.
+func (db *DB) LetGo(ctx context.Context, b Build) ([]uuid.UUID, error) {
+	behind, err := column[uuid.UUID](ctx, db, `update build set behind = $2 where behind = $1 returning id`, b.ID, b.Behind)
+	if err != nil || b.Behind != nil || len(behind) == 0 {
+		return nil, err
 	}
-	return db.exec(ctx, `update build set behind = $2 where behind = $1`, b.ID, b.Behind)
+	return behind, db.exec(ctx, `update chain set held = false, ready_at = now() where build = any($1)`, behind)
 }
 
 // ownColumns are all of a build but its plan.
 const ownColumns = `b.id, b.pipeline, l.name as pipeline_name, l.project, p.name as project_name, b.number, b.state, b.cause, b.stopping, b.ref, b.commit, b.branch, b.tag,
-	b.version, b.derivation, b.started_by, b.trusted, b.changes, b.why, b.behind, b.round, b.created_at, b.started_at, b.ended_at,
+	b.version, b.derivation, b.started_by, b.trusted, b.changes, b.why, b.behind, b.round, b.created_at, b.started_at, b.ended_at, p.most_places`
+
+// withTimes are the columns besides, whose cost grows with the build: the sum of its runs' times.
+const withTimes = ownColumns + `,
 	(select jsonb_build_object('waiting_ms', coalesce(sum(waiting_ms), 0), 'preparing_ms', coalesce(sum(preparing_ms), 0),
-		'working_ms', coalesce(sum(working_ms), 0), 'delivering_ms', coalesce(sum(delivering_ms), 0)) from stage_run r where r.build = b.id) as times
-	, p.most_places`
+		'working_ms', coalesce(sum(working_ms), 0), 'delivering_ms', coalesce(sum(delivering_ms), 0)) from stage_run r where r.build = b.id) as times`
 
 const fromBuild = ` from build b join pipeline l on l.id = b.pipeline join project p on p.id = l.project`
 
-const buildColumns = ownColumns + `, b.plan` + fromBuild
+const buildColumns = withTimes + `, b.plan` + fromBuild
 
 // Build finds a build by its pipeline's name and number.
 func (db *DB) Build(ctx context.Context, pipeline string, number int) (Build, error) {
@@ -145,25 +148,12 @@ func (db *DB) Build(ctx context.Context, pipeline string, number int) (Build, er
 
 // BuildByID finds a build by its key.
 func (db *DB) BuildByID(ctx context.Context, id uuid.UUID) (Build, error) {
-	b, err := one[Build](ctx, db, missing("no build %s", id), `select `+ownColumns+`, '{}'::jsonb as plan`+fromBuild+` where b.id = $1`, id)
+	b, err := one[Build](ctx, db, missing("no build %s", id), `select `+withTimes+`, '{}'::jsonb as plan`+fromBuild+` where b.id = $1`, id)
 	if err != nil {
 		return b, err
 	}
 	b.Plan, err = db.Plan(ctx, id)
 	return b, err
-}
-
-// Plan reads a build's plan, once a process.
-func (db *DB) Plan(ctx context.Context, id uuid.UUID) (plan.Plan, error) {
-	if p, ok := db.plans.Get(id); ok {
-		return p, nil
-	}
-	list, err := column[plan.Plan](ctx, db, `select plan from build where id = $1`, id)
-	if err != nil || len(list) == 0 {
-		return plan.Plan{}, err
-	}
-	db.plans.Add(id, list[0])
-	return list[0], nil
 }
 
 // Builds lists a pipeline's builds below a number, newest first.
@@ -187,84 +177,6 @@ func (db *DB) LastPassed(ctx context.Context, pipeline uuid.UUID, branch string,
 		return 0, "", nil
 	}
 	return number, commit, err
-}
-
-// LockBuild locks a build's row until the end of the transaction. With skip, a build that
-// somebody else has locked gives false.
-func (db *DB) LockBuild(ctx context.Context, id uuid.UUID, skip bool) (bool, error) {
-	sql := `select id from build where id = $1 for update`
-	if skip {
-		sql += ` skip locked`
-	}
-	ids, err := column[uuid.UUID](ctx, db, sql, id)
-	return len(ids) == 1, err
-}
-
-// Progress reads the state of a build for core/progress.
-func (db *DB) Progress(ctx context.Context, b Build) (progress.Build, error) {
-	p := progress.Build{State: b.State, Cause: b.Cause, Stopping: b.Stopping}
-	runs, err := many[struct {
-		State     progress.State
-		Cause     string
-		Satisfied bool
-	}](ctx, db, `select state, cause, satisfied from stage_run where build = $1 order by index`, b.ID)
-	if err != nil {
-		return p, err
-	}
-	for i, r := range runs {
-		run := progress.Of(b.Plan.Runs[i])
-		run.State, run.Cause, run.Satisfied = r.State, r.Cause, r.Satisfied
-		p.Runs = append(p.Runs, run)
-	}
-	chains, err := many[struct {
-		State progress.ChainState
-		Agent string
-		Fence int64
-		Lost  int
-		Halt  string
-	}](ctx, db, `select c.state, coalesce(a.name, '') as agent, c.fence, c.lost, c.halt from chain c left join agent a on a.id = c.agent where c.build = $1 order by c.index`, b.ID)
-	for i, c := range chains {
-		p.Chains = append(p.Chains, progress.Chain{State: c.State, Agent: c.Agent, Fence: c.Fence, Lost: c.Lost, Halt: c.Halt, Runs: b.Plan.Chains[i].Runs})
-	}
-	return p, err
-}
-
-// SaveProgress writes what changed between two states of a build.
-func (db *DB) SaveProgress(ctx context.Context, id uuid.UUID, before, after progress.Build) error {
-	if err := db.exec(ctx, `update build set state = $2, cause = $3, stopping = $4,
-		started_at = coalesce(started_at, case when $2 = 'running' then now() end), ended_at = case when $5 then now() end where id = $1`,
-		id, after.State, after.Cause, after.Stopping, after.State.Over()); err != nil {
-		return err
-	}
-	batch := &pgx.Batch{}
-	for i, r := range after.Runs {
-		if r.State != before.Runs[i].State || r.Cause != before.Runs[i].Cause || r.Satisfied != before.Runs[i].Satisfied {
-			batch.Queue(`update stage_run set state = $3, cause = $4, satisfied = $5,
-				started_at = case $3 when 'running' then now() when 'waiting' then null else started_at end,
-				waiting_ms = case $3 when 'running' then (extract(epoch from now() - coalesce(ready_at, now())) * 1000)::bigint else waiting_ms end,
-				ended_at = case when $6 then now() end,
-				agent = case $3 when 'running' then $7 else agent end,
-				fence = case $3 when 'running' then $8 else fence end where build = $1 and index = $2`,
-				id, i, r.State, r.Cause, r.Satisfied, r.State.Over(), after.Chains[r.Chain].Agent, after.Chains[r.Chain].Fence)
-		}
-	}
-	for i, c := range after.Chains {
-		if was := before.Chains[i]; c.State != was.State || c.Fence != was.Fence || c.Lost != was.Lost || c.Halt != was.Halt {
-			batch.Queue(`update chain set state = $3, fence = $4, lost = $5, halt = $6, agent = case when $3 = 'taken' then agent end,
-				token = case when $3 = 'taken' then token end, lease_until = case when $3 = 'taken' then lease_until end,
-				ready_at = case when $3 = 'waiting' then now() else ready_at end where build = $1 and index = $2`,
-				id, i, c.State, c.Fence, c.Lost, c.Halt)
-			if c.State != was.State && (was.State == progress.ChainTaken || c.State == progress.ChainOver) {
-				batch.Queue(`delete from alone where build = $1 and chain = $2`, id, i)
-			}
-		}
-	}
-	was := before.Ready()
-	if ready := slices.DeleteFunc(after.Ready(), func(i int) bool { _, found := slices.BinarySearch(was, i); return found }); len(ready) > 0 {
-		batch.Queue(`update stage_run set ready_at = now() where build = $1 and index = any($2)`, id, ready)
-	}
-	results := db.sendBatch(ctx, batch)
-	return results.Close()
 }
 
 func (db *DB) sendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults {
@@ -309,13 +221,20 @@ func (db *DB) Runs(ctx context.Context, build uuid.UUID) ([]Run, error) {
 		from stage_run r where r.build = $1 order by r.index`, build)
 }
 
-// Results lists what the stage runs of a build have given so far: states, carried files and exports alone.
-func (db *DB) Results(ctx context.Context, build uuid.UUID) ([]RunResult, error) {
-	return many[RunResult](ctx, db, `select name, state, carried, exports from stage_run where build = $1 order by index`, build)
+// Results gives by their indices what some stage runs of a build have given so far: states, carried files and
+// exports alone.
+func (db *DB) Results(ctx context.Context, build uuid.UUID, runs []int) (map[int]RunResult, error) {
+	list, err := many[RunResult](ctx, db, `select index, name, state, carried, exports from stage_run where build = $1 and index = any($2)`, build, runs)
+	results := make(map[int]RunResult, len(list))
+	for _, r := range list {
+		results[r.Index] = r
+	}
+	return results, err
 }
 
 // RunResult is what a stage run has given to those that come after it.
 type RunResult struct {
+	Index   int
 	Name    string
 	State   progress.State
 	Carried []artifact.File

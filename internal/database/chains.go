@@ -68,12 +68,6 @@ func (db *DB) WaitingBuilds(ctx context.Context, demands []int64) ([]WaitingBuil
 		where b.id in (select c.build from chain c where c.demand = any($1) and c.state = 'waiting' and not c.held)`, demands)
 }
 
-// IsWaiting tells whether a chain waits yet; asked under the lock of its build it stays so.
-func (db *DB) IsWaiting(ctx context.Context, k ChainKey) (bool, error) {
-	found, err := column[int](ctx, db, `select 1 from chain where build = $1 and index = $2 and state = 'waiting'`, k.Build, k.Index)
-	return len(found) > 0, err
-}
-
 // Busy counts the places that each project has now.
 func (db *DB) Busy(ctx context.Context) (map[uuid.UUID]int, error) {
 	rows, err := many[struct {

@@ -42,11 +42,19 @@ type querier interface {
 type DB struct {
 	pool  *pgxpool.Pool
 	q     querier
-	plans *lru.Cache[uuid.UUID, plan.Plan] // a build's plan never changes, and is dear to read
+	kept  kept
+	moved map[uuid.UUID]saved // states of builds that the transaction has read or saved
 }
 
-// mostPlans is how many plans a process keeps in memory.
-const mostPlans = 200
+// kept is what a process keeps in memory of builds. A plan never changes, and is dear to read; a state is that
+// of the build while it has not moved since.
+type kept struct {
+	plans  *lru.Cache[uuid.UUID, plan.Plan]
+	states *lru.Cache[uuid.UUID, saved]
+}
+
+// mostKept is of how many builds.
+const mostKept = 200
 
 // serviceName is how the connections of services are known among those of the database.
 const serviceName = "oskeld serve"
@@ -70,8 +78,12 @@ func openAs(ctx context.Context, url, name string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	plans, err := lru.New[uuid.UUID, plan.Plan](mostPlans)
-	return &DB{pool, pool, plans}, err
+	plans, err := lru.New[uuid.UUID, plan.Plan](mostKept)
+	if err != nil {
+		return nil, err
+	}
+	states, err := lru.New[uuid.UUID, saved](mostKept)
+	return &DB{pool: pool, q: pool, kept: kept{plans, states}}, err
 }
 
 // Close ends the connections.
@@ -85,7 +97,16 @@ func (db *DB) Ping(ctx context.Context) error {
 
 // Change runs f in one transaction, which counts when f returns nil.
 func (db *DB) Change(ctx context.Context, f func(tx *DB) error) error {
-	return pgx.BeginFunc(ctx, db.pool, func(tx pgx.Tx) error { return f(&DB{db.pool, tx, db.plans}) })
+	moved := map[uuid.UUID]saved{}
+	return pgx.BeginFunc(ctx, db.pool, func(tx pgx.Tx) error {
+		if err := f(&DB{pool: db.pool, q: tx, kept: db.kept, moved: moved}); err != nil {
+			return err
+		}
+		for id, s := range moved { // now, since who waits for the lock looks as soon as this is committed
+			db.kept.states.Add(id, s)
+		}
+		return nil
+	})
 }
 
 // lockNumber is the advisory lock under which one process at a time migrates.

@@ -2,11 +2,14 @@ package database
 
 import (
 	"context"
+	"errors"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"oskeld.dev/oskeld/internal/core/artifact"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
@@ -67,6 +70,47 @@ func (h heath) build(ctx context.Context) (Build, progress.Build) {
 	return b, state
 }
 
+// locked is the state of a build as the next event finds it.
+func (h heath) locked(ctx context.Context, id uuid.UUID) (p progress.Build) {
+	h.t.Helper()
+	h.must(h.Change(ctx, func(tx *DB) error {
+		_, found, ok, err := tx.LockBuild(ctx, id, false)
+		if p = found; err == nil && !ok {
+			err = errors.New("the build is not there")
+		}
+		return err
+	}))
+	return p
+}
+
+// What another service did to a build, or what came to nothing here, is not taken for its state.
+func TestStateOfTwoServices(t *testing.T) {
+	ctx := t.Context()
+	h := newHeath(t, "states")
+	b, first := h.build(ctx)
+	states, err := lru.New[uuid.UUID, saved](mostKept)
+	h.must(err)
+	other := heath{&DB{pool: h.pool, q: h.pool, kept: kept{h.kept.plans, states}}, t, h.project, h.store, h.pipeline}
+	taken, _ := first.Apply(progress.Taken{Chain: 0, Agent: "barrow", Fence: 1})
+	stopped, _ := taken.Apply(progress.Stop{Cause: "stopped by ida"})
+	fallen := errors.New("fallen")
+	if err := h.Change(ctx, func(tx *DB) error { return errors.Join(tx.SaveProgress(ctx, b.ID, first, taken), fallen) }); !errors.Is(err, fallen) {
+		t.Fatal(err)
+	}
+	for i, want := range []progress.Build{first, taken, stopped} {
+		by := []heath{h, other, h}[i]
+		if i > 0 {
+			before := []progress.Build{first, taken}[i-1]
+			h.must(by.Change(ctx, func(tx *DB) error { return tx.SaveProgress(ctx, b.ID, before, want) }))
+		}
+		for name, x := range map[string]heath{"here": h, "there": other} {
+			if got := x.locked(ctx, b.ID); got.State != want.State || got.Stopping != want.Stopping || got.Chains[0].State != want.Chains[0].State {
+				t.Errorf("after change %d the build is %+v %s, want %+v", i, got, name, want)
+			}
+		}
+	}
+}
+
 // A build's state goes into the database and comes back as it was, event by event.
 func TestProgressRoundTrip(t *testing.T) {
 	ctx := t.Context()
@@ -81,14 +125,17 @@ func TestProgressRoundTrip(t *testing.T) {
 		if !effects.Applied {
 			t.Fatalf("%T was not applied", e)
 		}
-		h.must(h.SaveProgress(ctx, b.ID, state, next))
+		h.must(h.Change(ctx, func(tx *DB) error { return tx.SaveProgress(ctx, b.ID, state, next) }))
 		if taken, ok := e.(progress.Taken); ok {
 			h.must(h.HoldChain(ctx, ChainKey{b.ID, taken.Chain}, agent, []byte("token"), time.Minute))
 		}
 		b, err = h.BuildByID(ctx, b.ID)
 		h.must(err)
-		back, err := h.Progress(ctx, b)
+		back, err := h.progress(ctx, b)
 		h.must(err)
+		if kept := h.locked(ctx, b.ID); !reflect.DeepEqual(kept.Runs, back.Runs) || kept.State != back.State || kept.Cause != back.Cause {
+			t.Fatalf("after %T what is kept in memory is %+v, and %+v is in the database", e, kept, back)
+		}
 		for i, r := range back.Runs {
 			if want := next.Runs[i]; r.State != want.State || r.Cause != want.Cause || r.Satisfied != want.Satisfied || r.Follows != want.Follows {
 				t.Fatalf("after %T run %d came back as %+v, want %+v", e, i, r, want)
@@ -154,7 +201,7 @@ func TestReportsAndLeases(t *testing.T) {
 	agent, err := h.AddAgent(ctx, Agent{ID: uuid.New(), Name: "barrow", Places: 1}, []byte("a"))
 	h.must(err)
 	next, _ := state.Apply(progress.Taken{Chain: 0, Agent: "barrow", Fence: 5})
-	h.must(h.SaveProgress(ctx, b.ID, state, next))
+	h.must(h.Change(ctx, func(tx *DB) error { return tx.SaveProgress(ctx, b.ID, state, next) }))
 	key := ChainKey{b.ID, 0}
 	h.must(h.HoldChain(ctx, key, agent, []byte("token"), time.Minute))
 	for _, c := range []struct {
@@ -193,7 +240,7 @@ func TestReportsAndLeases(t *testing.T) {
 		t.Error("a lease that was extended still counts as run out")
 	}
 	lost, _ := next.Apply(progress.AgentLost{Chain: 0, Fence: 5})
-	h.must(h.SaveProgress(ctx, b.ID, next, lost))
+	h.must(h.Change(ctx, func(tx *DB) error { return tx.SaveProgress(ctx, b.ID, next, lost) }))
 	if _, err := h.ChainByToken(ctx, []byte("token")); !fault.Is(err, fault.KindUnknown) {
 		t.Errorf("the token outlives the assignment: %v", err)
 	}

@@ -177,26 +177,20 @@ func (s *Service) hold(ctx context.Context, agent database.Agent, number int64, 
 	key := database.ChainKey{Build: w.Build, Index: w.Index}
 	var build database.Build
 	err = s.DB.Change(ctx, func(tx *database.DB) error {
-		if ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
+		var before progress.Build
+		if build, before, ok, err = tx.LockBuild(ctx, key.Build, true); err != nil || !ok {
 			return cmp.Or(err, errLocked)
 		}
+		if ok = before.Chains[key.Index].State == progress.ChainWaiting; !ok {
+			return nil
+		}
 		if ok, err = tx.MayGive(ctx, agent.ID, number); err != nil || !ok {
-			return err
-		}
-		if ok, err = tx.IsWaiting(ctx, key); err != nil || !ok {
-			return err
-		}
-		if build, err = tx.BuildByID(ctx, key.Build); err != nil {
 			return err
 		}
 		if build.MostPlaces > 0 {
 			if ok, err = tx.MayTake(ctx, w.Project); err != nil || !ok {
 				return err
 			}
-		}
-		before, err := tx.Progress(ctx, build)
-		if err != nil {
-			return err
 		}
 		fence, err := tx.NextFence(ctx)
 		if err != nil {
@@ -290,7 +284,7 @@ func (s *Service) assign(ctx context.Context, tx *database.DB, b database.Build,
 	if err := s.fillSecrets(ctx, tx, b, p.Chains[index].Agent, a.Secrets); err != nil {
 		return a, err
 	}
-	runs, err := tx.Results(ctx, b.ID)
+	runs, err := tx.Results(ctx, b.ID, b.Plan.Seen(chain))
 	if err != nil {
 		return a, err
 	}
@@ -316,7 +310,7 @@ func buildEnv(b database.Build) map[string]string {
 
 // before gathers what the runs that a chain waits for have exported, and how their stages ended: of
 // a stage in variants, the worst. Runs of the chain itself that passed under an earlier agent count too.
-func before(b database.Build, runs []database.RunResult, chain plan.Chain) (exports []condition.Export, stages map[string]condition.Stage) {
+func before(b database.Build, runs map[int]database.RunResult, chain plan.Chain) (exports []condition.Export, stages map[string]condition.Stage) {
 	stages = map[string]condition.Stage{}
 	seen := map[int]bool{}
 	open := slices.Clone(chain.Needs)
@@ -345,7 +339,7 @@ func before(b database.Build, runs []database.RunResult, chain plan.Chain) (expo
 }
 
 // carriedInto gathers the files that runs carry; the same path with different bytes is a conflict.
-func carriedInto(runs []database.RunResult, from []int) ([]artifact.File, error) {
+func carriedInto(runs map[int]database.RunResult, from []int) ([]artifact.File, error) {
 	var all []artifact.File
 	for _, i := range from {
 		all = append(all, runs[i].Carried...)
@@ -461,16 +455,12 @@ func mayHoldUp(b database.Build) bool {
 func (s *Service) move(ctx context.Context, id uuid.UUID, f func(*database.DB, database.Build, progress.Build) (progress.Build, []progress.Effects, error)) error {
 	topics := []string{TopicBuild(id.String()), TopicBuilds}
 	err := s.DB.Change(ctx, func(tx *database.DB) error {
-		if _, err := tx.LockBuild(ctx, id, false); err != nil {
-			return err
-		}
-		b, err := tx.BuildByID(ctx, id)
+		b, before, ok, err := tx.LockBuild(ctx, id, false)
 		if err != nil {
 			return err
 		}
-		before, err := tx.Progress(ctx, b)
-		if err != nil {
-			return err
+		if !ok {
+			return fault.Missing("no build %s", id)
 		}
 		after, effects, err := f(tx, b, before)
 		if err != nil || len(effects) == 0 {

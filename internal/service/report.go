@@ -190,7 +190,7 @@ func (s *Service) finish(ctx context.Context, tx *database.DB, b database.Build,
 	if err := tx.AddRecord(ctx, b.StartedBy, "build "+string(p.State), ref(b), details); err != nil {
 		return err
 	}
-	if err := tx.LetGo(ctx, b); err != nil {
+	if err := s.letGo(ctx, tx, b); err != nil {
 		return err
 	}
 	if err := tx.AddErrand(ctx, "logs", b.ID); err != nil {

@@ -78,6 +78,40 @@ func (s *Service) takeOver(ctx context.Context, tx *database.DB, b database.Buil
 	return p, over, nil
 }
 
+// letGo lets the builds go on that waited for one which has ended. Those whose turn it is now take over first
+// what the ended one made.
+func (s *Service) letGo(ctx context.Context, tx *database.DB, ended database.Build) error {
+	ids, err := tx.LetGo(ctx, ended)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		b, before, ok, err := tx.LockBuild(ctx, id, false)
+		if err != nil {
+			return err
+		}
+		if !ok || b.State.Over() { // stopped while it waited
+			continue
+		}
+		after, over, err := s.takeOver(ctx, tx, b, before, before.Offered())
+		if err != nil {
+			return err
+		}
+		if err := tx.SaveProgress(ctx, id, before, after); err != nil {
+			return err
+		}
+		if over {
+			if err := s.finish(ctx, tx, b, after); err != nil {
+				return err
+			}
+		}
+		if err := tx.Notify(ctx, []string{TopicBuild(id.String())}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // findReusable finds a chain whose results may be taken over, admits what it delivered to this build, and
 // keeps the chain's basis with a note for people. Nil where there is none.
 func (s *Service) findReusable(ctx context.Context, tx *database.DB, b database.Build, index int) (*database.PassedChain, error) {
@@ -134,7 +168,7 @@ func whatChanged(own basis.Basis, last database.PassedChain, paths []string) str
 // basisOf gathers what a chain of a build depends on.
 func (s *Service) basisOf(ctx context.Context, tx *database.DB, b database.Build, index int) (basis.Basis, error) {
 	c := b.Plan.Chains[index]
-	runs, err := tx.Results(ctx, b.ID)
+	runs, err := tx.Results(ctx, b.ID, b.Plan.Seen(c))
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +191,7 @@ func (s *Service) basisOf(ctx context.Context, tx *database.DB, b database.Build
 // admitAgain admits what an earlier chain delivered to this build's own artifacts, under its version; false,
 // with nothing admitted, where bytes of it are gone.
 func (s *Service) admitAgain(ctx context.Context, tx *database.DB, b database.Build, index int, from database.PassedChain) (bool, error) {
-	runs, err := tx.Results(ctx, from.Build)
+	runs, err := tx.Results(ctx, from.Build, from.Runs)
 	if err != nil {
 		return false, err
 	}

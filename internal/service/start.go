@@ -320,12 +320,8 @@ func (s *Service) overlap(ctx context.Context, tx *database.DB, st *start, b *da
 
 // replace stops a build because a newer one takes its place.
 func (s *Service) replace(ctx context.Context, tx *database.DB, id uuid.UUID, by database.Build) error {
-	old, err := tx.BuildByID(ctx, id)
-	if err != nil {
-		return err
-	}
-	before, err := tx.Progress(ctx, old)
-	if err != nil {
+	old, before, ok, err := tx.LockBuild(ctx, id, false)
+	if err != nil || !ok {
 		return err
 	}
 	after, effects := before.Apply(progress.Stop{Cause: "replaced by build " + ref(by)})

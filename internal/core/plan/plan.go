@@ -36,7 +36,7 @@ type Run struct {
 	Chain   int              `json:"chain"`
 	Follows int              `json:"follows"`
 	After   []int            `json:"after,omitempty"`
-	Halts   []int            `json:"halts,omitempty"` // other variants, which its failure stops
+	Halting bool             `json:"halting,omitempty"` // its failure stops the other variants of the stage
 	Skip    string           `json:"skip,omitempty"`  // why it is skipped by its own `when`
 	Late    bool             `json:"late,omitempty"`  // its `when` can be told only when it comes to run
 }
@@ -83,6 +83,23 @@ func (p Plan) EquipDemand(c Chain) facts.Demand {
 		d[name] = c.Demand[name]
 	}
 	return d
+}
+
+// Seen lists the runs whose results the stages of a chain may see: those of the chain, all that they wait for
+// however far back, and those from which files are carried into it.
+func (p Plan) Seen(c Chain) []int {
+	seen := map[int]bool{}
+	for open := slices.Concat(c.Runs, c.Needs, c.Carried); len(open) > 0; {
+		i := open[len(open)-1]
+		if open = open[:len(open)-1]; seen[i] {
+			continue
+		}
+		seen[i] = true
+		if open = append(open, p.Runs[i].After...); p.Runs[i].Follows >= 0 {
+			open = append(open, p.Runs[i].Follows)
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }
 
 // Equips lists the tools that the stages of a chain are equipped with, each once, by name.
@@ -158,14 +175,7 @@ func (m *maker) add(s *language.Stage) error {
 	m.index[s.Name] = []int{}
 	for i := first; i < len(m.Runs); i++ {
 		m.index[s.Name] = append(m.index[s.Name], i)
-		if s.HaltNever || len(variants) < 2 {
-			continue
-		}
-		for other := first; other < len(m.Runs); other++ {
-			if other != i {
-				m.Runs[i].Halts = append(m.Runs[i].Halts, other)
-			}
-		}
+		m.Runs[i].Halting = !s.HaltNever && len(variants) > 1
 	}
 	return nil
 }
@@ -173,6 +183,7 @@ func (m *maker) add(s *language.Stage) error {
 // place adds one run of a stage, to the chain of what it follows or to one of its own.
 func (m *maker) place(s *language.Stage, v language.Variant) error {
 	run := Run{Stage: *s, Variant: v, Follows: -1}
+	run.Stage.Vary, run.Stage.Omit, run.Stage.Also = nil, nil, nil // a thousand variants need not know of each other
 	for _, name := range s.After {
 		for _, i := range m.index[name] {
 			if len(s.Match) == 0 || v.Agrees(m.Runs[i].Variant, s.Match...) {

@@ -58,6 +58,9 @@ func TestMake(t *testing.T) {
 	if !slices.Equal(p.Chains[2].Carried, []int{2}) {
 		t.Errorf("pack gets %v: not what stages further back carry", p.Chains[2].Carried)
 	}
+	if got := p.Seen(p.Chains[1]); !slices.Equal(got, []int{0, 1, 2}) {
+		t.Errorf("compile sees %v", got)
+	}
 }
 
 func TestSettle(t *testing.T) {
@@ -126,11 +129,11 @@ pack (any agent)
 	if got := p.String(); got != want {
 		t.Errorf("got\n%swant\n%s", got, want)
 	}
-	if try := p.Runs[6]; try.Title() != "try linux" || !slices.Equal(try.After, []int{3, 4}) || len(try.Halts) > 0 {
-		t.Errorf("%s comes after %v, halts %v", try.Title(), try.After, try.Halts)
+	if try := p.Runs[6]; try.Title() != "try linux" || !slices.Equal(try.After, []int{3, 4}) || try.Halting {
+		t.Errorf("%s comes after %v, halting %v", try.Title(), try.After, try.Halting)
 	}
-	if !slices.Equal(p.Runs[0].Halts, []int{1, 2}) {
-		t.Errorf("compile linux amd64 halts %v", p.Runs[0].Halts)
+	if !p.Runs[0].Halting {
+		t.Errorf("the failure of compile linux amd64 stops no other variant")
 	}
 	if !slices.Equal(p.Chains[5].Carried, []int{0, 1, 2}) || len(p.Chains[5].Needs) != 5 {
 		t.Errorf("pack: %+v", p.Chains[5])

@@ -124,9 +124,6 @@ func (p Plan) Keep(keep []bool) (Plan, []int, error) {
 		out.Runs = append(out.Runs, r)
 		from = append(from, i)
 	}
-	for i := range out.Runs {
-		out.Runs[i].Halts = renamed(out.Runs[i].Halts)
-	}
 	if len(out.Runs) == 0 {
 		return out, nil, fault.Invalid("nothing is left to run").Hint("name a stage that has such a variant")
 	}

@@ -53,7 +53,8 @@ type Run struct {
 	Skip      string // why it is skipped by its own `when`, once what it needs is satisfied
 	Late      bool   // the agent tells whether its `when` holds
 	Always    bool   // runs also when what it needs did not pass
-	Halts     []int  // runs that its failure stops
+	Stage     string
+	Halting   bool // its failure stops the other variants of its stage
 }
 
 // ChainState tells where a chain is.
@@ -148,7 +149,7 @@ func New(p plan.Plan) (Build, Effects) {
 
 // Of gives what a run's plan says of it, with no state yet.
 func Of(r plan.Run) Run {
-	return Run{Chain: r.Chain, Follows: r.Follows, After: r.After, Name: r.Title(), Skip: r.Skip, Late: r.Late, Always: r.Stage.Always, Halts: r.Halts}
+	return Run{Chain: r.Chain, Follows: r.Follows, After: r.After, Name: r.Title(), Skip: r.Skip, Late: r.Late, Always: r.Stage.Always, Stage: string(r.Stage.Name), Halting: r.Halting}
 }
 
 // Apply gives the state after an event. The receiver is not changed.
@@ -237,11 +238,14 @@ func (b *Build) ended(e Ended, effects *Effects) bool {
 
 // halt stops the other variants of a stage after one of them failed.
 func (b *Build) halt(failed int, effects *Effects) {
-	for _, i := range b.Runs[failed].Halts {
+	if !b.Runs[failed].Halting {
+		return
+	}
+	for i := range b.Runs {
 		r := &b.Runs[i]
 		c := &b.Chains[r.Chain]
 		switch cause := "variant failed: " + b.Runs[failed].Name; {
-		case r.State.Over() || r.Chain == b.Runs[failed].Chain:
+		case r.Stage != b.Runs[failed].Stage || r.State.Over() || r.Chain == b.Runs[failed].Chain:
 		case c.State == ChainTaken:
 			if c.Halt == "" {
 				c.Halt = cause
@@ -267,6 +271,16 @@ func (b *Build) held(run int, fence int64) (*Run, *Chain, bool) {
 func (b *Build) Ready() (list []int) {
 	for i, r := range b.Runs {
 		if r.State == Waiting && b.mayStart(r) {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+// Offered lists the chains that agents may take.
+func (b Build) Offered() (list []int) {
+	for i, c := range b.Chains {
+		if c.State == ChainWaiting {
 			list = append(list, i)
 		}
 	}

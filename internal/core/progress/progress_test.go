@@ -194,7 +194,7 @@ func randomPlan(t *testing.T, rng *rand.Rand) plan.Plan {
 		p.Runs[i].Late = rng.IntN(4) == 0
 		p.Runs[i].Stage.Always = rng.IntN(5) == 0
 		if other := rng.IntN(n); rng.IntN(4) == 0 && other != i {
-			p.Runs[i].Halts = []int{other}
+			p.Runs[i].Stage.Name, p.Runs[i].Halting = p.Runs[other].Stage.Name, true
 		}
 	}
 	return p
@@ -227,7 +227,10 @@ func randomEvent(rng *rand.Rand, b Build, fence *int64) Event {
 // A variant's failure stops the others: those that wait at once, those that run by a recall.
 func TestHalt(t *testing.T) {
 	p := made(t, "a", "b:a", "c:a")
-	p.Runs[1].Halts, p.Runs[2].Halts = []int{2}, []int{1}
+	for i, value := range []string{"heath", "moor"} {
+		r := &p.Runs[1+i]
+		r.Stage.Name, r.Variant, r.Halting = "b", language.Variant{{Axis: "on", Value: value}}, true
+	}
 	b, _ := New(p)
 	b = play(t, b, Taken{0, "x", 1}, Started{0, 1}, Ended{0, 1, Passed, ""}, Taken{1, "x", 2}, Started{1, 2}, Taken{2, "y", 3}, Started{2, 3})
 	halted, effects := b.Apply(Ended{1, 2, Failed, "exit 1"})
@@ -235,7 +238,7 @@ func TestHalt(t *testing.T) {
 		t.Errorf("recalled %v: %s", effects.Recall, states(halted))
 	}
 	over := play(t, halted, Ended{2, 3, Stopped, "stopped while it ran"})
-	if over.State != Failed || over.Runs[2].Cause != "variant failed: b" {
+	if over.State != Failed || over.Runs[2].Cause != "variant failed: b heath" {
 		t.Errorf("%s, c: %s", over.State, over.Runs[2].Cause)
 	}
 	lost := play(t, halted, AgentLost{Chain: 2, Fence: 3})
