@@ -16,14 +16,17 @@ func TestCarryManyFiles(t *testing.T) {
 [stage.make]
 carry = ["out/**"]
 script = """
-mkdir -p out/deep/er; for i in $(seq 5000); do echo "frame $i" > out/deep/$i; done
+mkdir -p out/deep/er; touch out/deep/er/egg; for i in $(seq 5000); do echo "frame $i" > out/deep/$i; done
 echo run > out/run; chmod 755 out/run
+ln -s deep/er/../777 out/best; ln -s deep out/frames; ln -s /nowhere out/lost
 """
 [stage.look]
 vary = { n = ["1", "2", "3"] }
 after = ["make"]
 script = """
-test "$(ls out/deep | wc -l)" = 5000; test "$(cat out/deep/777)" = "frame 777"; test -x out/run; test ! -x out/deep/1
+test "$(ls out/deep | wc -l)" = 5001; test "$(cat out/deep/777)" = "frame 777"; test -x out/run; test ! -x out/deep/1
+test "$(readlink out/best)" = deep/er/../777; test "$(cat out/best)" = "frame 777"
+test -h out/frames; test "$(ls out/frames/ | wc -l)" = 5001; test "$(readlink out/lost)" = /nowhere
 for i in $(seq 50); do echo spoiled >> out/deep/$i; done; chmod 000 out/run
 """
 `)

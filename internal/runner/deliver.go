@@ -129,18 +129,10 @@ func (s *stageRun) selectFiles(dir string, patterns []string) ([]string, error) 
 func (s *stageRun) deliver(ctx context.Context, hooks Hooks) error {
 	var send []SendFile
 	if len(s.Stage.Carry) > 0 {
-		names, err := s.selectFiles("", s.Stage.Carry)
-		if err != nil {
+		var err error
+		if s.event.Carried, send, err = s.carry(); err != nil {
 			return err
 		}
-		found, err := s.hash(s.tree, names)
-		if err != nil {
-			return err
-		}
-		for _, f := range found {
-			s.event.Carried = append(s.event.Carried, f.File)
-		}
-		send = append(send, found...)
 	}
 	delivered := 0
 	for i, a := range s.Stage.Artifacts {

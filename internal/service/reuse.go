@@ -206,7 +206,7 @@ func (s *Service) admitAgain(ctx context.Context, tx *database.DB, b database.Bu
 	delivered := map[int][]database.DeliveredFile{}
 	for n, run := range b.Plan.Chains[index].Runs {
 		for _, f := range runs[from.Runs[n]].Carried {
-			if !here(f.Digest, f.Size) {
+			if f.Link == "" && !here(f.Digest, f.Size) {
 				return false, nil
 			}
 		}

@@ -14,6 +14,12 @@ type File struct {
 	Size       int64  `json:"size"`
 	Digest     Digest `json:"sha256"`
 	Executable bool   `json:"executable,omitempty"`
+	Link       string `json:"link,omitempty" doc:"where a carried symbolic link points; size and digest are those of this text. What is delivered holds no links"`
+}
+
+// NewLink is a symbolic link among carried files.
+func NewLink(path, target string) File {
+	return File{Path: path, Size: int64(len(target)), Digest: DigestOf([]byte(target)), Link: target}
 }
 
 // Content is what was made, wherever it lies and whatever it is called: files sorted by path.
