@@ -41,6 +41,7 @@ type Options struct {
 	Once      bool           // leave after one assignment
 	Box       runner.Sandbox // how steps are shut in
 	KeepTools time.Duration  // after so long unused tools are removed
+	KeepBytes int64          // of carried files and caches that are kept for later stages
 	Look      time.Duration  // how often facts are looked up
 	Program   string         // the oskeld for the steps' PATH
 	Log       *slog.Logger
@@ -51,6 +52,7 @@ type Agent struct {
 	Options
 	client  *client.Client
 	machine runner.Machine
+	kept    *kept
 	facts   facts.Facts
 
 	mu    sync.Mutex
@@ -102,7 +104,7 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	if o.Box, err = o.Box.Ready(ctx); err != nil {
 		return nil, err
 	}
-	a := &Agent{Options: o, holds: map[int64]held{}, moved: make(chan struct{}, 1),
+	a := &Agent{Options: o, holds: map[int64]held{}, moved: make(chan struct{}, 1), kept: &kept{dir: filepath.Join(o.Dir, "kept"), most: o.KeepBytes},
 		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env, Box: o.Box}}
 	a.look(ctx)
 	path := filepath.Join(o.Dir, "agent.json")

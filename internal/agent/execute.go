@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -42,15 +43,19 @@ func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose cont
 		Event:   func(e assignment.Event) { spool.event(e) },
 		Segment: func(s runner.Segment) { spool.segment(s) },
 		Send: func(ctx context.Context, files []runner.SendFile) error {
+			for _, f := range files {
+				if f.Again && f.Size > bundle.MostFile {
+					a.kept.addFile(string(f.Digest), f.Path)
+				}
+			}
 			return send(ctx, stage, files)
 		},
 		FindCache: stage.FindCache,
 		Get: func(ctx context.Context, d artifact.Digest) (io.ReadCloser, error) {
-			body, _, _, err := stage.Open(ctx, "/blobs/"+string(d), 0)
-			return body, err
+			return a.getFile(ctx, stage, d)
 		},
 		GetSmall: func(ctx context.Context, files []artifact.File, put func(artifact.Digest, io.Reader) error) error {
-			return getSmall(ctx, stage, files, put)
+			return a.getSmall(ctx, stage, files, put)
 		},
 		Fetch: func(ctx context.Context, ref, dir string) ([]string, error) {
 			return stage.FetchInto(ctx, ref, dir, client.Silent)
@@ -74,7 +79,7 @@ func send(ctx context.Context, to carrier, files []runner.SendFile) error {
 	var digests []artifact.Digest
 	for _, f := range files {
 		if _, ok := byDigest[f.Digest]; !ok {
-			byDigest[f.Digest] = client.LocalFile(f)
+			byDigest[f.Digest] = client.LocalFile{Path: f.Path, File: f.File}
 			digests = append(digests, f.Digest)
 		}
 	}
@@ -138,8 +143,26 @@ func sendBundle(ctx context.Context, to carrier, group []client.LocalFile) error
 	}
 }
 
+// getFile gets a file's bytes, again while the service is away.
+func (a *Agent) getFile(ctx context.Context, from *client.Client, d artifact.Digest) (io.ReadCloser, error) {
+	d, err := artifact.ParseDigest(string(d)) // it becomes a file's name, and another agent may have told it
+	if err != nil {
+		return nil, err
+	}
+	for {
+		f, err := a.kept.get(ctx, string(d), func(w io.Writer) error { return from.Blob(ctx, d, w) })
+		if err == nil {
+			return f, nil
+		}
+		if !fault.Is(err, fault.KindUnavailable) || ctx.Err() != nil {
+			return nil, err
+		}
+		pause(ctx, time.Second)
+	}
+}
+
 // getSmall gets small files in bundles and gives each digest's bytes to put.
-func getSmall(ctx context.Context, from *client.Client, files []artifact.File, put func(artifact.Digest, io.Reader) error) error {
+func (a *Agent) getSmall(ctx context.Context, from *client.Client, files []artifact.File, put func(artifact.Digest, io.Reader) error) error {
 	list := make([]client.LocalFile, len(files))
 	for i, f := range files {
 		list[i] = client.LocalFile{File: f}
@@ -149,17 +172,29 @@ func getSmall(ctx context.Context, from *client.Client, files []artifact.File, p
 		for i, f := range group {
 			digests[i] = f.Digest
 		}
-		if err := getBundle(ctx, from, digests, put); err != nil {
+		if err := a.getBundle(ctx, from, digests, put); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// getBundle gets a bundle, again while the service is away.
-func getBundle(ctx context.Context, from *client.Client, digests []artifact.Digest, put func(artifact.Digest, io.Reader) error) error {
-	for {
-		body, err := from.CarriedBundle(ctx, digests)
+// getBundle gets a bundle, again while the service is away. A kept one that turns out to be damaged is got anew.
+func (a *Agent) getBundle(ctx context.Context, from *client.Client, digests []artifact.Digest, put func(artifact.Digest, io.Reader) error) error {
+	list, err := json.Marshal(digests)
+	if err != nil {
+		return err
+	}
+	name := bundled + string(artifact.DigestOf(list))
+	for damaged := 0; ; {
+		f, err := a.kept.get(ctx, name, func(w io.Writer) error {
+			body, err := from.CarriedBundle(ctx, digests)
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(w, body)
+			return errors.Join(err, body.Close())
+		})
 		if fault.Is(err, fault.KindUnavailable) && ctx.Err() == nil {
 			pause(ctx, time.Second)
 			continue
@@ -167,8 +202,14 @@ func getBundle(ctx context.Context, from *client.Client, digests []artifact.Dige
 		if err != nil {
 			return err
 		}
-		err = readBundle(body, put)
-		return errors.Join(err, body.Close())
+		err = errors.Join(readBundle(f, put), f.Close())
+		if err == nil {
+			return nil
+		}
+		a.kept.forget(name)
+		if damaged++; damaged == 2 || ctx.Err() != nil {
+			return err
+		}
 	}
 }
 

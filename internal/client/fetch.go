@@ -112,6 +112,12 @@ func (c *Client) Fetch(ctx context.Context, a view.Artifact, f artifact.File, in
 	return root.Rename(temp, f.Path)
 }
 
+// Blob writes a blob's bytes, which a stage run may have by their digest: a carried file, a cache, a tool. The
+// caller checks them.
+func (c *Client) Blob(ctx context.Context, d artifact.Digest, w io.Writer) error {
+	return c.copyFile(ctx, "/blobs/"+string(d), w)
+}
+
 // copyFile copies a file and goes on where a connection broke off, while any byte comes.
 func (c *Client) copyFile(ctx context.Context, path string, w io.Writer) error {
 	got := int64(0)

@@ -195,7 +195,7 @@ func (c *cli) agentRun() *cobra.Command {
 	var o agent.Options
 	var tokenFile string
 	var extra, env []string
-	var sandbox, memory string
+	var sandbox, memory, keep string
 	cmd := &cobra.Command{Use: "run", Short: "Run an agent on this machine", Args: cobra.NoArgs}
 	f := cmd.Flags()
 	f.StringVar(&o.Dir, "dir", firstOf(os.Getenv("OSKELD_AGENT_DIR"), "/var/lib/oskeld-agent"), "directory for copies of sources and workspaces (OSKELD_AGENT_DIR)")
@@ -211,6 +211,7 @@ func (c *cli) agentRun() *cobra.Command {
 	f.StringVar(&memory, "step-memory", "", "the most memory that a step may have, such as 4GiB")
 	f.IntVar(&o.Box.Processes, "step-processes", 0, "the most processes that a step may have at a time")
 	f.DurationVar(&o.KeepTools, "keep-tools", 14*24*time.Hour, "after so long, unpacked tools that nobody used are removed")
+	f.StringVar(&keep, "keep-bytes", "4GiB", "how much of carried files and caches is kept here for later stages; 0 for nothing")
 	f.DurationVar(&o.Look, "look", 10*time.Minute, "how often it looks up its facts")
 	f.DurationVar(&o.Beat, "beat", 5*time.Second, "how often it renews its leases; a sixth of the service's --lease")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -233,11 +234,14 @@ func (c *cli) agentRun() *cobra.Command {
 		if o.Box.Mode, err = runner.ParseSandboxMode(sandbox); err != nil {
 			return err
 		}
+		var ok bool
 		if memory != "" {
-			var ok bool
 			if o.Box.Memory, ok = facts.ParseSize(memory); !ok || o.Box.Memory <= 0 {
 				return fault.Invalid("--step-memory %q is not a size", memory).Hint("write 500MiB or 4GiB")
 			}
+		}
+		if o.KeepBytes, ok = facts.ParseSize(keep); !ok && keep != "0" || o.KeepBytes < 0 {
+			return fault.Invalid("--keep-bytes %q is not a size", keep).Hint("write 500MiB or 20GiB, or 0")
 		}
 		o.Log = slog.New(slog.NewTextHandler(c.err, nil))
 		program, err := os.Executable()

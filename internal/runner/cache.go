@@ -219,7 +219,7 @@ func (s *stageRun) saveCache(ctx context.Context, basis cache.Basis) (saved assi
 	}
 	saved = assignment.CacheSaved{Basis: basis, Digest: artifact.Digest(hex.EncodeToString(sum.Sum(nil))), Size: info.Size()}
 	file := artifact.File{Path: "cache", Size: saved.Size, Digest: saved.Digest}
-	return saved, s.hooks.Send(ctx, []SendFile{{Path: f.Name(), File: file}})
+	return saved, s.hooks.Send(ctx, []SendFile{{Path: f.Name(), File: file, Again: true}})
 }
 
 // packCache writes the cache's directories as a tar in zstd, and gives how many bytes their files have.

@@ -36,8 +36,9 @@ func (s *stageRun) carry() (carried []artifact.File, send []SendFile, err error)
 	if send, err = s.hash(s.tree, files); err != nil {
 		return nil, nil, err
 	}
-	for _, f := range send {
-		carried = append(carried, f.File)
+	for i := range send {
+		send[i].Again = true
+		carried = append(carried, send[i].File)
 	}
 	return carried, send, nil
 }

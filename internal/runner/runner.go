@@ -65,10 +65,11 @@ type Hooks struct {
 	Stop <-chan struct{}
 }
 
-// SendFile is a file whose bytes are to be sent.
+// SendFile is a file whose bytes are to be sent. Again: this machine may soon want them again.
 type SendFile struct {
 	Path string
 	artifact.File
+	Again bool
 }
 
 // ErrStop is the cause of a context with which a run is stopped by an order.

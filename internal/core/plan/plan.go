@@ -37,8 +37,8 @@ type Run struct {
 	Follows int              `json:"follows"`
 	After   []int            `json:"after,omitempty"`
 	Halting bool             `json:"halting,omitempty"` // its failure stops the other variants of the stage
-	Skip    string           `json:"skip,omitempty"`  // why it is skipped by its own `when`
-	Late    bool             `json:"late,omitempty"`  // its `when` can be told only when it comes to run
+	Skip    string           `json:"skip,omitempty"`    // why it is skipped by its own `when`
+	Late    bool             `json:"late,omitempty"`    // its `when` can be told only when it comes to run
 }
 
 // Title is the stage's name with the variant's values, as people read it: "compile linux amd64".
