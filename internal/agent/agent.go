@@ -66,8 +66,11 @@ type held struct {
 	stop func()
 }
 
-// errLost is the cause of a run whose assignment was handed out again.
-var errLost = errors.New("the assignment was lost")
+// Causes of a run that ends early: its assignment was handed out again, or is given back.
+var (
+	errLost = errors.New("the assignment was lost")
+	errLeft = errors.New("the agent leaves, and gives the assignment back")
+)
 
 // identity is what an agent keeps of itself, in Dir/agent.json.
 type identity struct {
@@ -173,8 +176,9 @@ func (a *Agent) call() assignment.Call {
 	return assignment.Call{Facts: a.facts, Places: a.Places, Free: max(0, a.Places-len(a.holds)), Holds: slices.Sorted(maps.Keys(a.holds))}
 }
 
-// Run takes and runs assignments until ctx ends, or one alone with Once; when ctx ends running steps are
-// stopped, reported as such, and Run returns. An error means that the service does not know this agent.
+// Run takes and runs assignments until ctx ends, or one alone with Once. When ctx ends, running steps are ended
+// and their assignments given back, for other agents to take at once. An error means that the service does not
+// know this agent.
 func (a *Agent) Run(ctx context.Context) error {
 	a.clean()
 	a.Log.Info("agent ready", "name", a.Name, "service", a.Service, "places", a.Places, "sandbox", a.Box.Fact())
@@ -196,11 +200,25 @@ func (a *Agent) Run(ctx context.Context) error {
 		case <-ctx.Done():
 		}
 	}
-	a.stopAll()
+	a.letGo()
 	<-done
 	stopCalls()
 	loops.Wait()
+	if err == nil {
+		a.leave(context.WithoutCancel(ctx))
+	}
 	return err
+}
+
+// leave tells the service that the agent goes. Where it cannot be told, leases run out instead.
+func (a *Agent) leave(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := a.client.Leave(ctx); err != nil {
+		a.Log.Warn("the service could not be told that this agent leaves", "error", err)
+		return
+	}
+	a.Log.Info("agent left", "name", a.Name)
 }
 
 // clean ends what a killed agent of this directory left behind: processes, workspaces, spools.
@@ -284,11 +302,12 @@ func (a *Agent) begin(running *sync.WaitGroup, as assignment.Assignment) {
 	})
 }
 
-func (a *Agent) stopAll() {
+// letGo ends all that runs.
+func (a *Agent) letGo() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, h := range a.holds {
-		h.stop()
+		h.lose(errLeft)
 	}
 }
 

@@ -42,6 +42,11 @@ func (c *Client) Beat(ctx context.Context, call assignment.Call, hold bool) (o a
 	return o, err
 }
 
+// Leave gives back all that the agent runs.
+func (c *Client) Leave(ctx context.Context) error {
+	return c.Call(ctx, http.MethodPost, "/agents/leave", nil, nil)
+}
+
 // FindCache looks for a cache, with the token of a stage run.
 func (c *Client) FindCache(ctx context.Context, basis cache.Basis) (found assignment.CacheFound, err error) {
 	err = c.Call(ctx, http.MethodPost, "/caches/find", basis, &found)

@@ -24,7 +24,7 @@ func (db *DB) UseJoinToken(ctx context.Context, digest []byte) error {
 	return err
 }
 
-// Agent row. Here tells whether it was seen in the last minute.
+// Agent row. Here tells whether it was seen in the last minute, and has not left since.
 type Agent struct {
 	ID        uuid.UUID
 	Name      string
@@ -39,15 +39,15 @@ type Agent struct {
 }
 
 // AddAgent keeps an agent under the digest of its credential; an agent of that name that was
-// removed, or has not been seen for a minute, gives its name up.
+// removed, has left, or has not been seen for a minute, gives its name up.
 func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, error) {
 	if a.Facts == nil {
 		a.Facts = facts.Facts{}
 	}
 	var id uuid.UUID
 	err := db.q.QueryRow(ctx, `insert into agent (id, name, digest, facts, places) values ($1, $2, $3, $4, $5)
-		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), removed_at = null, draining = false
-		where agent.removed_at is not null or agent.seen_at < now() - interval '1 minute'
+		on conflict (name) do update set digest = excluded.digest, facts = excluded.facts, places = excluded.places, seen_at = now(), left_at = null, removed_at = null, draining = false
+		where agent.removed_at is not null or agent.seen_at < now() - interval '1 minute' or agent.left_at >= agent.seen_at
 		returning id`, a.ID, a.Name, digest, a.Facts, a.Places).Scan(&id)
 	if id == uuid.Nil && (err == nil || err.Error() == "no rows in result set") {
 		return id, fault.Conflict("an agent %q is there already", a.Name).Hint("give this one another name: --name")
@@ -55,7 +55,7 @@ func (db *DB) AddAgent(ctx context.Context, a Agent, digest []byte) (uuid.UUID, 
 	return id, err
 }
 
-const ownAgentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' as here, a.draining, a.admits, `
+const ownAgentColumns = `a.id, a.name, a.facts, a.places, a.seen_at, a.created_at, a.seen_at > now() - interval '1 minute' and (a.left_at is null or a.left_at < a.seen_at) as here, a.draining, a.admits, `
 
 const agentColumns = ownAgentColumns + `
 	array(select l.name || '/' || b.number || ' ' || coalesce((select r.name from stage_run r where r.build = c.build and r.chain = c.index and r.state = 'running' limit 1), '')
@@ -109,6 +109,11 @@ func (db *DB) BeginTake(ctx context.Context, id uuid.UUID, f facts.Facts, places
 	err = db.q.QueryRow(ctx, `update agent set take_call = take_call + 1, seen_at = now(), facts = $2, places = $3 where id = $1 returning take_call`,
 		id, f, places).Scan(&call)
 	return call, err
+}
+
+// LeaveAgent notes that an agent leaves: what it asked for last gives it nothing any more.
+func (db *DB) LeaveAgent(ctx context.Context, id uuid.UUID) error {
+	return db.exec(ctx, `update agent set take_call = take_call + 1, seen_at = now(), left_at = now() where id = $1`, id)
 }
 
 // MayGive tells whether an agent may be given work in answer to a call: it does not drain, and the call is

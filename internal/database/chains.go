@@ -144,26 +144,26 @@ type Held struct {
 	Index    int
 	Fence    int64
 	Stopping bool
-	// Undelivered: the agent has never told anything of it.
-	Undelivered bool
+	// Uncounted: the agent has never told anything of it, or gives it back.
+	Uncounted bool
 }
 
 // RenewLeases prolongs what an agent still holds among the fences, and lists it.
 func (db *DB) RenewLeases(ctx context.Context, agent uuid.UUID, fences []int64, lease time.Duration) ([]Held, error) {
 	return many[Held](ctx, db, `update chain c set lease_until = greatest(lease_until, now() + $3) from build b
 		where b.id = c.build and c.agent = $1 and c.fence = any($2) and c.state = 'taken'
-		returning c.build, c.index, c.fence, b.stopping <> '' or c.halt <> '' as stopping, false as undelivered`, agent, fences, lease)
+		returning c.build, c.index, c.fence, b.stopping <> '' or c.halt <> '' as stopping, false as uncounted`, agent, fences, lease)
 }
 
 // NotHeld lists the chains that an agent was given and that are not among those which it says it holds.
 func (db *DB) NotHeld(ctx context.Context, agent uuid.UUID, fences []int64) ([]Held, error) {
-	return many[Held](ctx, db, `select build, index, fence, false as stopping, reported = 0 as undelivered from chain
+	return many[Held](ctx, db, `select build, index, fence, false as stopping, reported = 0 as uncounted from chain
 		where agent = $1 and state = 'taken' and fence <> all($2)`, agent, notNil(fences))
 }
 
 // ExpiredChains lists chains whose lease has run out.
 func (db *DB) ExpiredChains(ctx context.Context) ([]Held, error) {
-	return many[Held](ctx, db, `select build, index, fence, false as stopping, false as undelivered from chain where state = 'taken' and lease_until < now() order by lease_until limit 100`)
+	return many[Held](ctx, db, `select build, index, fence, false as stopping, false as uncounted from chain where state = 'taken' and lease_until < now() order by lease_until limit 100`)
 }
 
 // ExtendLeases gives every held chain a whole lease again: the service was away, and the agents

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"oskeld.dev/oskeld/internal/core/admit"
@@ -57,6 +58,26 @@ func (s *Service) RemoveAgent(ctx context.Context, a Actor, name string) error {
 		return err
 	}
 	return s.DB.AddRecord(ctx, a.Name, "agent removed", "agent "+name, nil)
+}
+
+// Leave takes back what an agent runs, since it leaves: others may have it at once, and it does not count as
+// lost.
+func (s *Service) Leave(ctx context.Context, agent database.Agent) error {
+	if err := s.DB.LeaveAgent(ctx, agent.ID); err != nil {
+		return err
+	}
+	list, err := s.DB.NotHeld(ctx, agent.ID, nil)
+	if err != nil {
+		return err
+	}
+	for _, h := range list {
+		h.Uncounted = true
+		if err := s.lose(ctx, h); err != nil {
+			return err
+		}
+	}
+	s.Hub.Tell(TopicBuilds)
+	return s.DB.AddRecord(ctx, "agent "+agent.Name, "agent left", "agent "+agent.Name, map[string]string{"gave back": strconv.Itoa(len(list))})
 }
 
 func orEmptyAdmits(l admit.List) admit.List {

@@ -413,11 +413,11 @@ func (s *Service) watchLeases(ctx context.Context) {
 func (s *Service) lose(ctx context.Context, h database.Held) error {
 	return s.move(ctx, h.Build, func(tx *database.DB, b database.Build, p progress.Build) (progress.Build, []progress.Effects, error) {
 		agent := p.Chains[h.Index].Agent
-		next, effects := p.Apply(progress.AgentLost{Chain: h.Index, Fence: h.Fence, Undelivered: h.Undelivered})
+		next, effects := p.Apply(progress.AgentLost{Chain: h.Index, Fence: h.Fence, Uncounted: h.Uncounted})
 		if !effects.Applied {
 			return p, nil, nil
 		}
-		if h.Undelivered {
+		if h.Uncounted {
 			return next, []progress.Effects{effects}, nil
 		}
 		err := tx.AddRecord(ctx, "service", "agent lost", ref(b), map[string]string{"agent": agent, "chain": strconv.Itoa(h.Index)})

@@ -67,6 +67,12 @@ func (s *Server) agents() {
 	}
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/beat", orders(false))
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/orders", orders(true))
+	s.add(service.AsAgent, fiber.MethodPost, "/agents/leave", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
+		if err := svc.Leave(ctx, *a.Agent); err != nil {
+			return err
+		}
+		return c.JSON(done{true})
+	})
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/report", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
 		var r assignment.Report
 		if err := readJSONOf(c, &r, mostReport); err != nil {

@@ -100,11 +100,11 @@ type (
 		Cause string
 	}
 	// AgentLost: the lease of a chain's assignment ran out, or its agent says that it does not have it. One
-	// that was never delivered counts for nothing.
+	// that was never delivered, or that its agent gave back, is not counted.
 	AgentLost struct {
 		Chain       int
 		Fence       int64
-		Undelivered bool
+		Uncounted bool
 	}
 	// TakenOver: the results of a chain of another build stand for a chain that nobody has taken.
 	TakenOver struct {
@@ -301,7 +301,7 @@ func (b *Build) lost(e AgentLost, effects *Effects) bool {
 	if c.State != ChainTaken || c.Fence != e.Fence {
 		return false
 	}
-	if !e.Undelivered {
+	if !e.Uncounted {
 		c.Lost++
 	}
 	effects.Freed = true
@@ -315,7 +315,7 @@ func (b *Build) lost(e AgentLost, effects *Effects) bool {
 		r := &b.Runs[i]
 		switch {
 		case r.State.Over():
-		case c.Lost >= LostTries && !e.Undelivered:
+		case c.Lost >= LostTries && !e.Uncounted:
 			r.State, r.Cause = Lost, fmt.Sprintf("%d agents were lost over it, %s the last", c.Lost, agent)
 			b.halt(i, effects)
 		case halt != "" && !r.Always:
