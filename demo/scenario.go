@@ -77,7 +77,8 @@ type deed struct {
 type Story struct {
 	As     map[string]*client.Client // by person
 	Say    func(format string, args ...any)
-	Dir    string // where the sources are
+	Dir    string                   // where the sources are
+	Cut    func(agent string) error // ends an agent as a power cut does, and starts it anew
 	repos  map[string]Repository
 	made   map[string]int    // commits of each source
 	newest map[string]Commit // of each source
@@ -112,6 +113,7 @@ var deeds = []deed{
 	{"a year of readings does not fit into the scale", built("per", "hive-scale", "main", 1), "failed 0.9.1-main.2: 0 new, fits"},
 	{"a week of readings does", built("ida", "hive-scale", "main", 1), "passed 0.9.1-main.3"},
 	{"smoker v0.1.0: a test is flaky, and passes on its second try", built("ida", "smoker", "v0.1.0", 0), "passed 0.1.0"},
+	{"an agent loses its power in the middle of a slow stage", cut("per", "smoker", "season"), "passed 0.1.1-dev.2: season ran again"},
 	{"from now on start rules answer to pushes, clocks and passed builds", awake("ida"), "awake"},
 	{"Per names the scale's parts: a push of words alone", pushed("hive-scale"), "nothing: it touches only README.md"},
 	{"Ida's push about rain starts a build by itself", pushed("hive-scale"), "passed 0.9.1-main.4"},
@@ -386,6 +388,48 @@ func promoted(by, from, to, mark string) func(context.Context, *Story) (string, 
 			return "accepted", nil
 		}
 		return "refused: " + p.Cause, nil
+	}
+}
+
+// cut adds a commit, and lets the agent that runs a stage of its build lose its power in the middle.
+func cut(by, pipeline, stage string) func(context.Context, *Story) (string, error) {
+	return func(ctx context.Context, s *Story) (string, error) {
+		if err := s.nextCommit(ctx, pipeline); err != nil {
+			return "", err
+		}
+		c := s.As[by]
+		var b view.Build
+		if err := c.Call(ctx, http.MethodPost, "/api/v1/pipelines/"+pipeline+"/builds", map[string]string{"ref": "main"}, &b); err != nil {
+			return "", err
+		}
+		agent := ""
+		if err := until(ctx, func() (bool, error) {
+			var d view.BuildDetail
+			err := c.Call(ctx, http.MethodGet, fmt.Sprintf("/api/v1/builds/%s/%d", b.Pipeline, b.Number), nil, &d)
+			for _, r := range d.Runs {
+				if r.Name == stage && r.State == progress.Running && r.Lines > 3 {
+					agent = r.Agent
+				}
+			}
+			return agent != "" || d.State.Over(), err
+		}); err != nil || agent == "" {
+			return "no agent was there to be cut", err
+		}
+		if err := s.Cut(agent); err != nil {
+			return "", err
+		}
+		d, err := await(ctx, c, b)
+		if err != nil {
+			return "", err
+		}
+		records, err := client.Get[view.Record](ctx, s.As["ida"], "/api/v1/records?most=100")
+		out := fmt.Sprintf("%s %s", d.State, d.Version)
+		for _, r := range records {
+			if r.Did == "agent lost" && r.Thing == fmt.Sprintf("%s/%d", b.Pipeline, b.Number) {
+				return out + ": " + stage + " ran again", nil
+			}
+		}
+		return out + ": no agent was lost", err
 	}
 }
 

@@ -44,6 +44,7 @@ var Commits = []Commit{
 	{"hive-scale", "4-parts", "Per Voss", "2026-10-19T16:20:00Z", "Name the parts of the scale", ""},
 	{"hive-scale", "5-rain", "Ida Roan", "2026-10-20T07:45:00Z", "Rain that dries is no swarm", ""},
 	{"smoker", "1-warnings", "Ida Roan", "2026-10-12T09:00:00Z", "Warn when a swarm leaves", "v0.1.0"},
+	{"smoker", "2-season", "Per Voss", "2026-10-15T12:30:00Z", "Weigh a whole season against the warnings", ""},
 }
 
 // Sources are the names of all sources, in the order of their first commits.

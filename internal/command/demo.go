@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -26,7 +27,7 @@ import (
 )
 
 // demoFormat is the shape of the demo's directory; another one is made anew.
-const demoFormat = 4
+const demoFormat = 5
 
 // demoMark is the file by which a directory is known as a demo's.
 type demoMark struct {
@@ -229,7 +230,7 @@ func (d *demoRun) startAll(ctx context.Context, fresh bool) error {
 		return err
 	}
 	for _, name := range []string{"barrow", "heron"} {
-		var env []string
+		var token []string
 		if fresh {
 			owner, err := d.signIn(ctx, "ida")
 			if err != nil {
@@ -239,18 +240,38 @@ func (d *demoRun) startAll(ctx context.Context, fresh bool) error {
 			if err := client.New(d.address, owner).Call(ctx, http.MethodPost, "/api/v1/agents", nil, &out); err != nil {
 				return err
 			}
-			env = []string{"OSKELD_JOIN_TOKEN=" + out["token"]}
+			token = []string{"OSKELD_JOIN_TOKEN=" + out["token"]}
 		}
-		cache := filepath.Join(d.dir, "go-build")
-		if err := os.MkdirAll(cache, 0o755); err != nil {
-			return err
-		}
-		if err := d.spawn(name, env, "agent", "run", "--service", d.address, "--dir", filepath.Join(d.dir, "agents", name), "--name", name, "--places", "2",
-			"--env", "GOCACHE="+cache, "--sandbox-write", cache); err != nil {
+		if err := d.startAgent(name, token); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// startAgent starts an agent, whose environment holds a join token the first time.
+func (d *demoRun) startAgent(name string, env []string) error {
+	cache := filepath.Join(d.dir, "go-build")
+	if err := os.MkdirAll(cache, 0o755); err != nil {
+		return err
+	}
+	return d.spawn(name, env, "agent", "run", "--service", d.address, "--dir", filepath.Join(d.dir, "agents", name), "--name", name, "--places", "2",
+		"--env", "GOCACHE="+cache, "--sandbox-write", cache)
+}
+
+// cut ends an agent as a power cut does, and starts it anew.
+func (d *demoRun) cut(name string) error {
+	i := slices.IndexFunc(d.running, func(c *child) bool { return c.name == name })
+	if i < 0 {
+		return fault.Missing("no agent %q runs here", name)
+	}
+	c := d.running[i]
+	if err := c.cmd.Process.Kill(); err != nil {
+		return err
+	}
+	<-c.ended
+	d.running = slices.Delete(d.running, i, i+1)
+	return d.startAgent(name, nil)
 }
 
 func (d *demoRun) awaitReady(ctx context.Context) error {
@@ -307,7 +328,7 @@ func (d *demoRun) awaitAgents(ctx context.Context, owner *client.Client) error {
 
 func (d *demoRun) play(ctx context.Context, owner string) error {
 	s := &demo.Story{As: map[string]*client.Client{"ida": client.New(d.address, owner)}, Dir: filepath.Join(d.dir, "sources"),
-		Say: func(format string, args ...any) { fmt.Fprintf(d.out, format+"\n", args...) }}
+		Say: func(format string, args ...any) { fmt.Fprintf(d.out, format+"\n", args...) }, Cut: d.cut}
 	fmt.Fprintln(d.out, "making the sources and running their pipelines, for real:")
 	if err := s.SetUp(ctx); err != nil {
 		return err

@@ -204,18 +204,18 @@ func (db *DB) AddFilling(ctx context.Context, admission uuid.UUID, run int, f ar
 
 // Filling lists the files of a filling admission.
 func (db *DB) Filling(ctx context.Context, admission uuid.UUID) ([]artifact.File, error) {
-	return many[artifact.File](ctx, db, `select path, size, digest, executable from filling where admission = $1 order by path`, admission)
+	return many[artifact.File](ctx, db, `select path, size, digest, executable, '' as link from filling where admission = $1 order by path`, admission)
 }
 
 // ContentFiles lists the files of a content by path.
 func (db *DB) ContentFiles(ctx context.Context, content string) ([]artifact.File, error) {
-	return many[artifact.File](ctx, db, `select path, size, digest, executable from content_file where content = $1 order by path`, content)
+	return many[artifact.File](ctx, db, `select path, size, digest, executable, '' as link from content_file where content = $1 order by path`, content)
 }
 
 // ContentFile finds one file of a content.
 func (db *DB) ContentFile(ctx context.Context, content, path string) (artifact.File, error) {
 	return one[artifact.File](ctx, db, missing("no file %q in it", path),
-		`select path, size, digest, executable from content_file where content = $1 and path = $2`, content, path)
+		`select path, size, digest, executable, '' as link from content_file where content = $1 and path = $2`, content, path)
 }
 
 // AddContent keeps a content; the same one again changes nothing.
