@@ -47,6 +47,9 @@ func TestAgentKilledInMidStep(t *testing.T) {
 	if out := w.ok("records", fmt.Sprintf("hivebook/%d", b.Number)); strings.Count(out, "agent lost") != 1 {
 		t.Errorf("records:\n%s", out)
 	}
+	if out := w.ok("show", fmt.Sprintf("hivebook/%d", b.Number)); !strings.Contains(out, "compile: agent barrow was lost in the middle of it") {
+		t.Error(out)
+	}
 }
 
 // Calls for work whose caller has gone get none: what was cut off between is not given to a ghost, and what

@@ -40,7 +40,7 @@ func (c *cli) showArtifact(cmd *cobra.Command, text string) error {
 		for _, m := range a.Marks {
 			fmt.Fprintf(c.out, "  [%s]", m)
 		}
-		fmt.Fprintf(c.out, "\n  content %s, %d files, %s\n", a.Content, a.Files, size(a.Size))
+		fmt.Fprintf(c.out, "\n  content %s, %s, %s\n", a.Content, count(a.Files, "file"), size(a.Size))
 		if a.Build != "" {
 			fmt.Fprintf(c.out, "  made by build %s from %s at %s\n", a.Build, firstOf(a.Tag, a.Branch), short(a.Commit))
 		} else {
@@ -135,12 +135,12 @@ func (c *cli) deliver() *cobra.Command {
 			return err
 		}
 		if dryRun {
-			fmt.Fprintf(c.out, "would admit %d files to %s\n", len(files), ref)
+			fmt.Fprintf(c.out, "would admit %s to %s\n", count(len(files), "file"), ref)
 			return nil
 		}
 		in := map[string]any{"store": ref.Store, "name": ref.Name, "version": ref.Version, "files": files}
 		return call(c, cmd, http.MethodPost, "/api/v1/deliveries", in, func(a view.Artifact) {
-			fmt.Fprintf(c.out, "%s is sealed: %d files, %s\n", a.Ref(), a.Files, size(a.Size))
+			fmt.Fprintf(c.out, "%s is sealed: %s, %s\n", a.Ref(), count(a.Files, "file"), size(a.Size))
 		})
 	}
 	return cmd

@@ -266,7 +266,7 @@ func (c *cli) sayEnd(b view.BuildDetail) {
 	}
 	for _, a := range b.Artifacts {
 		if a.State == "sealed" {
-			fmt.Fprintf(c.out, "  %s  %d files, %s\n", c.paint(a.Ref(), strong), a.Files, size(a.Size))
+			fmt.Fprintf(c.out, "  %s  %s, %s\n", c.paint(a.Ref(), strong), count(a.Files, "file"), size(a.Size))
 		}
 	}
 }
@@ -374,6 +374,11 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 			fmt.Fprintf(c.out, "%s had %s %s, %s\n", r.Title(), t.Name, plainText(t.Version), firstOf(t.From, "the agent's own"))
 		}
 	}
+	for _, r := range b.Runs {
+		for _, note := range r.Notes {
+			fmt.Fprintf(c.out, "%s: %s\n", r.Title(), plainText(note))
+		}
+	}
 	c.sayEarlier(b)
 	if len(b.Failed) > 0 {
 		fmt.Fprintln(c.out, "\nfailing tests")
@@ -403,7 +408,7 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 	if len(b.Artifacts) > 0 {
 		fmt.Fprintln(c.out, "\nartifacts")
 		for _, a := range b.Artifacts {
-			fmt.Fprintf(c.out, "  %s  %s, %d files, %s\n", a.Ref(), a.State, a.Files, size(a.Size))
+			fmt.Fprintf(c.out, "  %s  %s, %s, %s\n", a.Ref(), a.State, count(a.Files, "file"), size(a.Size))
 		}
 	}
 }

@@ -121,6 +121,9 @@ func runView(b database.Build, r database.Run, tests []database.TestRow) view.St
 		v.Needs = append(v.Needs, of.Follows)
 	}
 	v.Needs, v.Earlier = orEmpty(v.Needs), []view.EarlierRun{}
+	for _, agent := range r.LostAgents {
+		v.Notes = append(v.Notes, fmt.Sprintf("agent %s was lost in the middle of it", agent))
+	}
 	for _, t := range tests {
 		if t.Run == r.Index {
 			v.Tests = &view.TestSum{Total: t.Total, Passed: t.Passed, Failed: t.Failed, Skipped: t.Skipped}

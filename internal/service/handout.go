@@ -420,6 +420,12 @@ func (s *Service) lose(ctx context.Context, h database.Held) error {
 		if h.Uncounted {
 			return next, []progress.Effects{effects}, nil
 		}
+		runs := p.Chains[h.Index].Runs
+		if open := slices.IndexFunc(runs, func(i int) bool { return !p.Runs[i].State.Over() }); open >= 0 {
+			if err := tx.AddLostAgent(ctx, b.ID, runs[open], agent); err != nil {
+				return p, nil, err
+			}
+		}
 		err := tx.AddRecord(ctx, "service", "agent lost", ref(b), map[string]string{"agent": agent, "chain": strconv.Itoa(h.Index)})
 		return next, []progress.Effects{effects}, err
 	})

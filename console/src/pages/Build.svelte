@@ -252,7 +252,7 @@
                         : 'filling, not to be restored yet'}</span
                     >{/if}
                 </td>
-                <td class="number">{a.files} files</td>
+                <td class="number">{a.files} {a.files === 1 ? 'file' : 'files'}</td>
                 <td class="number">{size(a.size)}</td>
               </tr>
             {/each}
