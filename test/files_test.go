@@ -207,7 +207,7 @@ func TestLargeNewFile(t *testing.T) {
 	if err := os.WriteFile(file, data, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out := w.ok("deliver", "intake/large@1", file); !strings.Contains(out, "is sealed: 1 files, 41.9 MB") {
+	if out := w.ok("deliver", "intake/large@1", file); !strings.Contains(out, "is sealed: 1 file, 41.9 MB") {
 		t.Error(out)
 	}
 	sent := int64(0)
@@ -222,7 +222,7 @@ func TestLargeNewFile(t *testing.T) {
 	if err := os.WriteFile(empty, nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out := w.ok("deliver", "intake/empty@1", empty); !strings.Contains(out, "1 files, 0 B") {
+	if out := w.ok("deliver", "intake/empty@1", empty); !strings.Contains(out, "1 file, 0 B") {
 		t.Error(out)
 	}
 	w.ok("fetch", "intake/empty@1", "--into", "got")

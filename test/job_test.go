@@ -56,7 +56,7 @@ func TestWholeJob(t *testing.T) {
 	if code != 0 {
 		t.Fatalf("exit %d\n%s", code, out)
 	}
-	for _, want := range []string{"hivebook/1 1.4.0", "◆ passed package", "package │ key is •••", "test: 2 tests, 0 failed", "intake/hivebook@1.4.0  1 files"} {
+	for _, want := range []string{"hivebook/1 1.4.0", "◆ passed package", "package │ key is •••", "test: 2 tests, 0 failed", "intake/hivebook@1.4.0  1 file"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("start --follow does not say %q:\n%s", want, out)
 		}

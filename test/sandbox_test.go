@@ -1,7 +1,9 @@
 package test
 
 import (
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -81,5 +83,71 @@ echo waiting; while :; do sleep 0.1; done
 	<-p.ended
 	if !strings.Contains(p.log.String(), `"loose" is no kind of sandbox`) || time.Since(began) > time.Minute {
 		t.Error(p.log.String())
+	}
+}
+
+// An agent of an ordinary user shuts its steps in as well, keeps limits, and leaves no process behind.
+func TestSandboxOfOrdinaryUser(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can start an agent as somebody else; the other tests run as this ordinary user")
+	}
+	const nobody = 65534
+	w := newWorld(t)
+	home, err := os.MkdirTemp("", "oskeld-ordinary-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(home) })
+	own := filepath.Join(home, "oskeld")
+	text, err := os.ReadFile(program)
+	if err := errors.Join(err, os.WriteFile(own, text, 0o755), os.Chown(home, nobody, nobody)); err != nil {
+		t.Fatal(err)
+	}
+	r := w.repo("hivebook")
+	r.commit("Begin", map[string]string{"oskeld.toml": `pipeline = "hivebook"
+[stage.make]
+script = """
+id -u; ls -d ` + home + `/agent/* | wc -l; grep CapEff /proc/self/status
+touch ` + home + `/was-here # its own home is hidden: this goes nowhere
+for place in /tmp/../var/tmp/was-here /etc/was-here; do if touch $place 2>/dev/null; then echo wrote $place; exit 1; fi; done
+if cat ` + home + `/agent/agent.json 2>/dev/null; then exit 1; fi
+echo here > /tmp/mine; (setsid sh -c 'while :; do sleep 0.1; done' &)
+"""
+[stage.burn]
+after = []
+shell = ["python3"]
+script = """
+x = bytearray(50 << 20)
+print('small', flush=True)
+y = bytearray(400 << 20)
+print('large')
+"""
+`})
+	address := gitServer(t, filepath.Join(w.dir, "sources"), "reader", "pass-w0rd-of-git") + "/hivebook/.git"
+	if out, code := w.run("pass-w0rd-of-git\n", "source", "add", "hivebook", address, "--project", "heath", "--user", "reader", "--password-stdin"); code != 0 {
+		t.Fatal(out)
+	}
+	w.ok("pipeline", "add", "hivebook", "--source", "hivebook")
+	token := strings.TrimSpace(w.ok("agent", "add", "--quiet"))
+	a := beginProgram(t, "setpriv", []string{"OSKELD_JOIN_TOKEN=" + token, "HOME=" + home}, "--reuid=65534", "--regid=65534", "--clear-groups",
+		own, "agent", "run", "--service", w.address, "--dir", filepath.Join(home, "agent"), "--name", "barrow", "--sandbox", "strict", "--step-memory", "300MiB")
+	w.until("the agent has joined", func() bool { return strings.Contains(a.log.String(), "agent ready") })
+	b := w.start("hivebook", "")
+	d := w.await(b)
+	if said := w.said(b, 0); d.Runs[0].State != progress.Passed || !strings.Contains(said, "65534") || !strings.Contains(said, "0000000000000000") {
+		t.Errorf("%s %s\n%s", d.Runs[0].State, d.Runs[0].Cause, said)
+	}
+	if said := w.said(b, 1); d.Runs[1].State != progress.Failed || !strings.Contains(said, "small") || strings.Contains(said, "large") {
+		t.Errorf("%s %s\n%s", d.Runs[1].State, d.Runs[1].Cause, said)
+	}
+	if _, err := os.Stat(filepath.Join(home, "was-here")); err == nil {
+		t.Error("a step wrote into the agent's home")
+	}
+	a.stop()
+	if left, err := exec.Command("pgrep", "-u", "65534", "-f", "sleep 0.1").Output(); err == nil {
+		t.Errorf("left behind: %s", left)
+	}
+	if left, err := os.ReadDir(filepath.Join(home, "agent", "work")); err != nil || len(left) > 0 {
+		t.Errorf("workspaces left: %v %v", left, err)
 	}
 }

@@ -102,8 +102,8 @@ type (
 	// AgentLost: the lease of a chain's assignment ran out, or its agent says that it does not have it. One
 	// that was never delivered, or that its agent gave back, is not counted.
 	AgentLost struct {
-		Chain       int
-		Fence       int64
+		Chain     int
+		Fence     int64
 		Uncounted bool
 	}
 	// TakenOver: the results of a chain of another build stand for a chain that nobody has taken.
