@@ -157,7 +157,7 @@ func (s *stageRun) layCache(ctx context.Context, basis cache.Basis, found assign
 
 // unpackTree unpacks what packTree packed, into one root a directory.
 func unpackTree(t *tar.Reader, roots []*os.Root) error {
-	tree := treeWriter{left: mostCache}
+	tree := newTree(mostCache)
 	for {
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {

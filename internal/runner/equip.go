@@ -178,14 +178,14 @@ func installProgram(root *os.Root, name string, from io.ReaderAt, size int64) er
 	if runtime.GOOS == "windows" {
 		name += ".exe"
 	}
-	tree := treeWriter{left: mostTool}
+	tree := newTree(mostTool)
 	h := &tar.Header{Typeflag: tar.TypeReg, Mode: 0o755, Size: size, ModTime: time.Now()}
 	return tree.put(root, "bin/"+name, h, io.NewSectionReader(from, 0, size))
 }
 
 // unpackArchive unpacks a tar or zip with its rights and links.
 func unpackArchive(root *os.Root, name string, from io.ReaderAt, size int64) error {
-	tree := &treeWriter{left: mostTool}
+	tree := newTree(mostTool)
 	lower := strings.ToLower(name)
 	body := io.Reader(io.NewSectionReader(from, 0, size))
 	switch {

@@ -15,9 +15,16 @@ import (
 // treeWriter writes entries of archives with rights, links and times; nothing leaves their roots. Rights
 // of directories are set last, since some may not be written to.
 type treeWriter struct {
-	left  int64 // bytes that may come yet
-	later []laterMode
+	left    int64 // bytes that may come yet
+	entries int   // and files, directories and links
+	later   []laterMode
 }
+
+// mostEntries is how many files, directories and links an archive may hold: each costs room on the disk, also
+// where it is empty.
+const mostEntries = 1_000_000
+
+func newTree(most int64) *treeWriter { return &treeWriter{left: most, entries: mostEntries} }
 
 type laterMode struct {
 	root *os.Root
@@ -27,6 +34,9 @@ type laterMode struct {
 
 // put writes one entry under a name; directories above it that the archive does not name are made.
 func (w *treeWriter) put(root *os.Root, name string, h *tar.Header, body io.Reader) error {
+	if w.entries--; w.entries < 0 {
+		return errors.New("it holds more files than are allowed")
+	}
 	name = strings.TrimSuffix(name, "/")
 	if name == "" {
 		name = "."
