@@ -2,6 +2,8 @@ package runner
 
 import (
 	"bytes"
+	"errors"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -125,26 +127,37 @@ func (g *group) close() {
 	if g.cgroup == nil {
 		return
 	}
-	for range 100 {
-		if os.Remove(g.cgroup.Name()) == nil {
-			break
-		}
-		time.Sleep(2 * time.Millisecond) // the killed take a moment to go
-	}
+	removeGroup(g.cgroup.Name())
 	g.cgroup.Close()
 }
 
 // Sweep kills what an earlier runner that was killed has left behind: processes marked with an
-// attempt whose name begins with prefix, and empty cgroups of processes that are gone.
+// attempt whose name begins with prefix, and the cgroups of runners that are gone, also those that kept limits.
 func Sweep(prefix string) {
 	killMarked(markerName + "=" + prefix)
-	root := cgroupRoot()
-	dirs, _ := filepath.Glob(filepath.Join(root, "oskeld-*-*"))
-	for _, dir := range dirs {
-		pid, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(dir), "oskeld-"), "-")
-		if _, err := os.Stat("/proc/" + pid); root != "" && err != nil {
-			_ = os.WriteFile(filepath.Join(dir, "cgroup.kill"), []byte("1"), 0)
-			os.Remove(dir)
+	memory, _ := controllerRoot("memory")
+	pids, _ := controllerRoot("pids")
+	for _, root := range []string{cgroupRoot(), memory, pids} {
+		if root == "" {
+			continue
 		}
+		dirs, _ := filepath.Glob(filepath.Join(root, "oskeld-*-*"))
+		for _, dir := range dirs {
+			pid, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(dir), "oskeld-"), "-")
+			if _, err := os.Stat("/proc/" + pid); err != nil {
+				_ = os.WriteFile(filepath.Join(dir, "cgroup.kill"), []byte("1"), 0)
+				removeGroup(dir)
+			}
+		}
+	}
+}
+
+// removeGroup removes a cgroup once nothing runs in it: the killed take a moment to go.
+func removeGroup(dir string) {
+	for range 100 {
+		if err := os.Remove(dir); err == nil || errors.Is(err, fs.ErrNotExist) {
+			return
+		}
+		time.Sleep(2 * time.Millisecond)
 	}
 }

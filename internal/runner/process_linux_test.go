@@ -94,8 +94,19 @@ func TestSweep(t *testing.T) {
 		t.Fatal(err)
 	}
 	pid := readPid(t, pidFile)
+	left := ""
+	if root, _ := controllerRoot("memory"); root != "" { // where it kept limits
+		left = filepath.Join(root, fmt.Sprintf("oskeld-%d-0-4", cmd.Process.Pid))
+		if err := os.Mkdir(left, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
 	Sweep("build-0-4")
 	awaitGone(t, pid)
+	if _, err := os.Stat(left); left != "" && err == nil {
+		os.Remove(left)
+		t.Errorf("%s is left", left)
+	}
 }
 
 func TestStopIsGentleFirst(t *testing.T) {
