@@ -178,7 +178,7 @@ func TestReuseInTurn(t *testing.T) {
 		d := w.await(b)
 		for _, r := range d.Runs {
 			if d.State != progress.Passed || r.State != progress.Reused || r.Cause != "from hivebook/1" {
-				t.Errorf("build %d: %s, stage %s %s %q", b.Number, d.State, r.Name, r.State, r.Cause)
+				t.Errorf("build %d: %s, stage %s %s %q: %s", b.Number, d.State, r.Name, r.State, r.Cause, r.Reuse)
 			}
 		}
 	}

@@ -53,7 +53,7 @@ func Unset(first language.Stage) (names []string) {
 func Of(p plan.Plan, chain int, in Inputs) Basis {
 	c := p.Chains[chain]
 	first := p.Runs[c.Runs[0]].Stage
-	b := Basis{Files: in.Files, "the pipeline's env": digest(p.Env), "asks": digest(p.Asks), "facts and equipped tools": equipment(c),
+	b := Basis{Files: in.Files, "the pipeline's env": digestList(len(p.Env), p.Env), "asks": digestList(len(p.Asks), p.Asks), "facts and equipped tools": equipment(c),
 		"carried files": digest(in.Carried), "exports of earlier stages": digest(in.Exports)}
 	used := slices.Clone(first.ReuseWith)
 	for _, i := range c.Runs {
@@ -107,6 +107,15 @@ func digest(v any) string {
 		panic(err) // plans are written as JSON
 	}
 	return string(artifact.DigestOf(text))
+}
+
+// digestList is the digest of a list of n entries, or a map: none is none, whether the plan was made just now
+// or read again.
+func digestList(n int, v any) string {
+	if n == 0 {
+		return digest(nil)
+	}
+	return digest(v)
 }
 
 // equipment is what a chain asks of agents, and the tools of a store with their digests.

@@ -1,6 +1,7 @@
 package basis
 
 import (
+	"encoding/json"
 	"slices"
 	"testing"
 
@@ -110,5 +111,49 @@ func TestBuildValues(t *testing.T) {
 	}
 	if got := Unset(language.Stage{}); got != nil {
 		t.Errorf("a chain that is not reusable lacks %q", got)
+	}
+}
+
+// A plan that was written down and read again gives the same basis.
+func TestSameAfterReading(t *testing.T) {
+	for name, text := range map[string]string{"plain": "pipeline = \"hive\"\n[stage.make]\nreuse = [\"src/**\"]\nscript = \"make\"\n", "with asks": file,
+		"rich": `pipeline = "hive"
+env = { A = "1" }
+[stage.make]
+reuse = ["src/**"]
+env = { B = "2" }
+equip = { go = "^1.22" }
+cache = [{ dirs = ["c"], by = ["l"] }]
+carry = ["out/**"]
+[[stage.make.step]]
+name = "stamp"
+stamp = { file = "v.json", set = { version = "{version}" } }
+[[stage.make.step]]
+name = "get"
+fetch = { artifact = "intake/hive@^1", into = "in" }
+[[stage.make.step]]
+name = "run"
+script = "make"
+shell = ["bash"]
+env = { C = "3" }
+[[stage.make.artifact]]
+name = "hive"
+files = ["out/**", "!**/*.map"]
+pack = "zip"
+file = "hive-{version}.zip"
+store = "intake"
+`} {
+		p := made(t, text, nil)
+		written, err := json.Marshal(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var read plan.Plan
+		if err := json.Unmarshal(written, &read); err != nil {
+			t.Fatal(err)
+		}
+		if changed := Of(read, 0, inputs()).Changed(Of(p, 0, inputs())); len(changed) > 0 {
+			t.Errorf("%s: %q changed by being written and read", name, changed)
+		}
 	}
 }
