@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -237,7 +236,7 @@ func (a *Agent) tell(ctx context.Context, s *spool) error {
 			return context.Cause(ctx)
 		}
 		for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-			err := a.tellOne(ctx, s.key, item)
+			err := a.tellOne(ctx, s, item)
 			if err == nil {
 				break
 			}
@@ -249,22 +248,22 @@ func (a *Agent) tell(ctx context.Context, s *spool) error {
 			}
 			pause(ctx, wait)
 		}
-		item.done()
+		s.done(item)
 	}
 }
 
-func (a *Agent) tellOne(ctx context.Context, key assignment.Key, item spooled) error {
+func (a *Agent) tellOne(ctx context.Context, s *spool, item spooled) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, time.Minute, fault.Unavailable("the service did not answer within a minute"))
 	defer cancel()
 	var err error
 	if item.report != nil {
 		err = a.client.Report(ctx, *item.report)
 	} else {
-		body, readErr := os.ReadFile(item.path)
+		body, readErr := s.body(item)
 		if readErr != nil {
 			return readErr
 		}
-		err = a.client.Log(ctx, assignment.Segment{Key: key, Run: item.head.Run, Seq: item.head.Seq, First: item.head.First, Lines: item.head.Lines}, body)
+		err = a.client.Log(ctx, assignment.Segment{Key: s.key, Run: item.head.Run, Seq: item.head.Seq, First: item.head.First, Lines: item.head.Lines}, body)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return context.Cause(ctx)

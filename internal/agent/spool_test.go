@@ -43,18 +43,33 @@ func TestSpoolKeepsOrder(t *testing.T) {
 			}
 			continue
 		}
-		body, err := os.ReadFile(item.path)
+		body, err := s.body(item)
 		if err != nil || string(body) != "one" {
 			t.Error(string(body), err)
 		}
 		told = append(told, "log")
-		item.done()
+		s.done(item)
 	}
 	if len(told) != 3 || told[0] != "started" || told[1] != "log" || told[2] != "ended" {
 		t.Errorf("told %v", told)
 	}
-	if left, _ := os.ReadDir(dir); len(left) > 0 {
-		t.Errorf("left on disk: %v", left)
+	for range 3 { // the file begins anew, for nothing of it is wanted any more
+		s.segment(runner.Segment{Seq: 2, Body: []byte("two")})
+		s.segment(runner.Segment{Seq: 3, Body: []byte("three")})
+		for _, want := range []string{"two", "three"} {
+			item, _ := s.next(t.Context())
+			if body, err := s.body(item); err != nil || string(body) != want {
+				t.Errorf("%q %v", body, err)
+			}
+			s.done(item)
+		}
+	}
+	if info, err := os.Stat(filepath.Join(dir, "log")); err != nil || info.Size() != 8 {
+		t.Errorf("the file has %d bytes: %v", info.Size(), err)
+	}
+	s.remove()
+	if _, err := os.Stat(dir); err == nil {
+		t.Error("the spool is left on the disk")
 	}
 }
 

@@ -3,7 +3,6 @@ package runner
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"strings"
 	"sync"
 	"time"
@@ -61,12 +60,14 @@ func (l *runLog) say(step int, format string, args ...any) { l.write(step, true,
 func (l *runLog) tell(step int, format string, args ...any) { l.write(step, false, format, args...) }
 
 func (l *runLog) write(step int, isError bool, format string, args ...any) {
+	at := time.Since(l.began)
 	for line := range strings.Lines(mask.Text(fmt.Sprintf(format, args...), l.secrets)) {
-		l.line(step, isError, []byte(strings.TrimRight(line, "\n")))
+		l.line(step, at, isError, []byte(strings.TrimRight(line, "\n")))
 	}
 }
 
-func (l *runLog) line(step int, isError bool, text []byte) {
+// line adds a line that came so long after the stage run began.
+func (l *runLog) line(step int, at time.Duration, isError bool, text []byte) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.cut {
@@ -80,7 +81,7 @@ func (l *runLog) line(step int, isError bool, text []byte) {
 	if !utf8.Valid(text) {
 		text = bytes.ToValidUTF8(text, []byte("\uFFFD"))
 	}
-	l.raw = logtext.Append(l.raw, step, time.Since(l.began).Milliseconds(), isError, text)
+	l.raw = logtext.Append(l.raw, step, at.Milliseconds(), isError, text)
 	l.lines++
 	if len(l.raw) >= segmentBytes {
 		l.send()
@@ -180,18 +181,26 @@ func lastDrawn(line []byte) []byte {
 
 // stream is one of a step's two outputs: masked, then split into lines.
 type stream struct {
-	io.Writer
+	log  *runLog
 	mask *mask.Writer
 	to   *lineWriter
+	at   time.Duration // when what is written just now came
 }
 
 func (l *runLog) stream(step int, isError bool) *stream {
-	to := &lineWriter{line: func(text []byte) { l.line(step, isError, text) }}
-	m := mask.New(to, l.secrets)
-	return &stream{m, m, to}
+	s := &stream{log: l}
+	s.to = &lineWriter{line: func(text []byte) { l.line(step, s.at, isError, text) }}
+	s.mask = mask.New(s.to, l.secrets)
+	return s
+}
+
+func (s *stream) Write(p []byte) (int, error) {
+	s.at = time.Since(s.log.began) // once for all lines that come at once: a clock costs more than a line
+	return s.mask.Write(p)
 }
 
 func (s *stream) end() {
+	s.at = time.Since(s.log.began)
 	_ = s.mask.Flush()
 	s.to.end()
 }

@@ -36,7 +36,7 @@ func TestSegments(t *testing.T) {
 		var sent []Segment
 		out := func() []Segment { mu.Lock(); defer mu.Unlock(); return sent }
 		l := newRunLog(3, time.Now(), nil, func(s Segment) { mu.Lock(); defer mu.Unlock(); sent = append(sent, s) })
-		l.line(0, false, []byte("one"))
+		l.line(0, 0, false, []byte("one"))
 		if len(out()) != 0 {
 			t.Error("a line went out alone at once")
 		}
@@ -46,7 +46,7 @@ func TestSegments(t *testing.T) {
 			t.Fatalf("%d segments after a moment", len(out()))
 		}
 		for i := range 20_000 {
-			l.line(0, true, fmt.Append(nil, "line ", i, strings.Repeat(".", 30)))
+			l.line(0, 0, true, fmt.Append(nil, "line ", i, strings.Repeat(".", 30)))
 		}
 		l.flush()
 		if lines := gather(t, out()); len(lines) != 20_001 || lines[0] != "one" || len(out()) < 3 {

@@ -47,7 +47,7 @@ func Append(raw []byte, step int, ms int64, isError bool, text []byte) []byte {
 }
 
 // Pack compresses records.
-func Pack(raw []byte) []byte { return encoder().EncodeAll(raw, nil) }
+func Pack(raw []byte) []byte { return encoder().EncodeAll(raw, make([]byte, 0, len(raw)/4)) }
 
 // Count tells how many lines a segment holds, each of them a whole record. Errors as of Unpack.
 func Count(body []byte) (lines int, err error) {

@@ -27,23 +27,36 @@ const Shortest = 4
 type Writer struct {
 	to      io.Writer
 	needles [][]byte // longest first
-	first   [256]bool
-	pairs   [1 << 16]bool // the first two bytes of each, so that a look at most bytes costs next to nothing
 	longest int
-	held    []byte
-	out     []byte
+	window  int // length of the shortest needle, or 255
+	// skip says by how much a window may move on whose last two bytes are these, before any needle can begin
+	// with it (Wu and Manber, A Fast Algorithm for Multi-Pattern Searching, 1994).
+	skip [1 << 16]uint8
+	held []byte
+	out  []byte
 }
 
 // New masks the secrets in what is written on to w.
 func New(w io.Writer, secrets []string) *Writer {
 	m := &Writer{to: w, needles: needles(secrets)}
+	if len(m.needles) == 0 {
+		return m
+	}
+	m.longest = len(m.needles[0])
+	m.window = min(len(m.needles[len(m.needles)-1]), 255)
+	for i := range m.skip {
+		m.skip[i] = uint8(m.window - 1)
+	}
 	for _, n := range m.needles {
-		m.first[n[0]] = true
-		m.pairs[int(n[0])<<8|int(n[1])] = true
-		m.longest = max(m.longest, len(n))
+		for i := range m.window - 1 {
+			at := pair(n[i], n[i+1])
+			m.skip[at] = min(m.skip[at], uint8(m.window-2-i))
+		}
 	}
 	return m
 }
+
+func pair(a, b byte) int { return int(a)<<8 | int(b) }
 
 func needles(secrets []string) [][]byte {
 	set := map[string]bool{}
@@ -112,22 +125,26 @@ func (m *Writer) Flush() error { return m.pass(m.held, true) }
 func (m *Writer) pass(data []byte, end bool) error {
 	out, from, i := m.out[:0], 0, 0
 scan:
-	for ; i < len(data); i++ {
-		if i+1 < len(data) && !m.pairs[int(data[i])<<8|int(data[i+1])] || !m.first[data[i]] {
-			continue
+	for i < len(data) {
+		if last := i + m.window - 1; last < len(data) {
+			if skip := m.skip[pair(data[last-1], data[last])]; skip > 0 {
+				i += int(skip)
+				continue
+			}
 		}
 		rest := data[i:]
 		for _, n := range m.needles {
 			if bytes.HasPrefix(rest, n) {
 				out = append(append(out, data[from:i]...), Shown...)
-				i += len(n) - 1
-				from = i + 1
+				i += len(n)
+				from = i
 				continue scan
 			}
 			if !end && len(rest) < len(n) && bytes.HasPrefix(n, rest) {
 				break scan
 			}
 		}
+		i++
 	}
 	sure := data[from:i]
 	if len(out) > 0 { // something was masked

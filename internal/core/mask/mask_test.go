@@ -3,6 +3,7 @@ package mask
 import (
 	"bytes"
 	"encoding/base64"
+	"math/rand/v2"
 	"net/url"
 	"strings"
 	"testing"
@@ -70,4 +71,44 @@ func FuzzMask(f *testing.F) {
 			t.Errorf("%q stays in %q", secret, b.String())
 		}
 	})
+}
+
+// Whatever the needles and the cuts, what comes out is what a look at every place gives.
+func TestAgainstEveryPlace(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	word := func(n int) string {
+		b := make([]byte, n)
+		for i := range b {
+			b[i] = "ab"[rng.IntN(2)]
+		}
+		return string(b)
+	}
+	for range 3000 {
+		secrets := []string{word(4 + rng.IntN(4)), word(4 + rng.IntN(9))}
+		text := word(rng.IntN(60))
+		var got bytes.Buffer
+		m := New(&got, secrets)
+		for rest := text; rest != ""; {
+			n := 1 + rng.IntN(len(rest))
+			_, _ = m.Write([]byte(rest[:n]))
+			rest = rest[n:]
+		}
+		_ = m.Flush()
+		want := ""
+	places:
+		for i := 0; i < len(text); {
+			for _, n := range m.needles {
+				if strings.HasPrefix(text[i:], string(n)) {
+					want += Shown
+					i += len(n)
+					continue places
+				}
+			}
+			want += text[i : i+1]
+			i++
+		}
+		if got.String() != want {
+			t.Fatalf("%q in %q: got %q, want %q", secrets, text, got.String(), want)
+		}
+	}
 }
