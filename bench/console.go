@@ -51,7 +51,7 @@ func (b *bench) longLog() ([]result, error) {
 	}
 	slices.Sort(took)
 	opened := took[len(took)/2]
-	frame, err := chromedp.Run(page.Ctx, chromedp.Evaluate[float64](scrolling, chromedp.EvalAwaitPromise))
+	seen, err := chromedp.Run(page.Ctx, chromedp.Evaluate[[]float64](scrolling, chromedp.EvalAwaitPromise))
 	if err != nil {
 		return nil, err
 	}
@@ -60,23 +60,34 @@ func (b *bench) longLog() ([]result, error) {
 	}
 	return []result{
 		{"a log of a million lines opened in the console, the middle of " + fmt.Sprint(opens), "", ms(opened), opened.Seconds(), "<= 1 s", opened <= time.Second},
-		{"a frame while it is scrolled by 2,000 lines a second, p95", "", fmt.Sprintf("%.0f ms", frame), frame / 34, "<= 34 ms", frame <= 34},
+		{"a frame while it is scrolled by 500 lines a second, p95", "", fmt.Sprintf("%.0f ms", seen[0]), seen[0] / 34, "<= 34 ms", seen[0] <= 34},
+		{"frames of these that show a gap", "", fmt.Sprintf("%.1f %%", 100*seen[1]), seen[1] / 0.02, "<= 2 %", seen[1] <= 0.02},
 	}, nil
 }
 
-// scrolling scrolls for three seconds and gives the length of the frames in milliseconds, p95.
+// scrolling scrolls for eight seconds. It gives the length of the frames in milliseconds, p95, and the share
+// of those in which a line in view has no text.
 const scrolling = `new Promise((done) => {
 	const log = document.querySelector('[role=log]');
 	const frames = [];
+	let gaps = 0;
+	const gap = () => {
+		const box = log.getBoundingClientRect();
+		return [...log.querySelectorAll('[data-index]')].some((row) => {
+			const at = row.getBoundingClientRect();
+			return at.bottom > box.top && at.top < box.bottom && !row.querySelector('button, a + span');
+		});
+	};
 	let before = performance.now();
 	const begun = before;
 	const step = (now) => {
 		frames.push(now - before);
-		log.scrollBy(0, (now - before) * 2 * 20);
+		if (gap()) gaps++;
+		log.scrollBy(0, (now - before) * 10); // pixels, of which a line has 20
 		before = now;
-		if (now - begun < 3000) { requestAnimationFrame(step); return; }
+		if (now - begun < 8000) { requestAnimationFrame(step); return; }
 		frames.sort((a, b) => a - b);
-		done(frames[Math.floor(frames.length * 0.95)]);
+		done([frames[Math.floor(frames.length * 0.95)], gaps / frames.length]);
 	};
 	requestAnimationFrame(step);
 })`

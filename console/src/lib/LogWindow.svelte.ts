@@ -3,6 +3,8 @@
 import { api, got, type LogLine, type Schemas } from './api';
 import { LinePages, page } from './linePages';
 
+const near = 400; // lines: so close to the next page it is asked for, so that who scrolls sees no gap
+
 export class LogWindow {
   total = $state(0);
   changed = $state(0); // counts up when lines have come
@@ -22,7 +24,12 @@ export class LogWindow {
   /** A line by its number; undefined while it is on its way. */
   line(n: number): LogLine | undefined {
     const l = this.pages.line(n);
-    if (!l) this.ask(Math.floor((n - 1) / page));
+    const at = Math.floor((n - 1) / page);
+    if (!l) this.ask(at);
+    for (const other of [n - near, n + near]) {
+      const beside = Math.floor((other - 1) / page);
+      if (beside !== at && other > 0 && other <= this.total && !this.pages.has(beside)) this.ask(beside);
+    }
     return l;
   }
 

@@ -12,6 +12,10 @@ export class LinePages {
     return this.pages.get(Math.floor((n - 1) / page))?.[(n - 1) % page];
   }
 
+  has(at: number): boolean {
+    return this.pages.has(at);
+  }
+
   /** Marks a page as asked for; false when it is on its way already. */
   ask(at: number): boolean {
     if (this.asked.has(at)) return false;
