@@ -57,7 +57,8 @@ func TestLongLogLeavesTheDatabase(t *testing.T) {
 	}
 }
 
-// A million lines open in the console, jump to an address, fold, and are searched on the service.
+// Two million lines, more than a browser is high, open in the console, jump to an address, fold, and are
+// searched on the service.
 func TestConsoleMillionLines(t *testing.T) {
 	chromium, err := browser.Open()
 	if err != nil {
@@ -66,16 +67,16 @@ func TestConsoleMillionLines(t *testing.T) {
 	t.Cleanup(chromium.Close)
 	w := newWorld(t)
 	w.agent("barrow")
-	w.pipeline("hivebook", "[stage.count]\n[[stage.count.step]]\nname = \"look\"\nscript = \"echo first look\"\n[[stage.count.step]]\nname = \"bees\"\nscript = \"seq 1 1000000 | sed 's/$/ bees at the entrance/'\"\n[[stage.count.step]]\nname = \"dusk\"\nscript = \"echo all are home\"\n")
-	if d := w.await(w.start("hivebook", "")); d.State != progress.Passed || d.Runs[0].Lines != 1_000_002 || d.Runs[0].Steps[1].Line != 2 || d.Runs[0].Steps[2].Line != 1_000_002 {
+	w.pipeline("hivebook", "[stage.count]\n[[stage.count.step]]\nname = \"look\"\nscript = \"echo first look\"\n[[stage.count.step]]\nname = \"bees\"\nscript = \"seq 1 2000000 | sed 's/$/ bees at the entrance/'\"\n[[stage.count.step]]\nname = \"dusk\"\nscript = \"echo all are home\"\n")
+	if d := w.await(w.start("hivebook", "")); d.State != progress.Passed || d.Runs[0].Lines != 2_000_002 || d.Runs[0].Steps[1].Line != 2 || d.Runs[0].Steps[2].Line != 2_000_002 {
 		t.Fatalf("%s %+v", d.Cause, d.Runs[0].Steps)
 	}
 	page, must := w.console(chromium)
 	must(page.Go("/pipelines/hivebook/1"))
 	must(page.WaitText("30 bees at the entrance"))
-	must(page.WaitText("1,000,002 lines"))
-	must(page.Go("/pipelines/hivebook/1?run=0#L777777"))
-	must(page.WaitText("777776 bees at the entrance"))
+	must(page.WaitText("2,000,002 lines"))
+	must(page.Go("/pipelines/hivebook/1?run=0#L1777777"))
+	must(page.WaitText("1777776 bees at the entrance"))
 	act := func(script string) {
 		t.Helper()
 		_, err := chromedp.Run(page.Ctx, chromedp.Evaluate[bool](script+", true"))
@@ -83,9 +84,9 @@ func TestConsoleMillionLines(t *testing.T) {
 	}
 	act(`document.querySelector('[role=log]').scrollTo(0, 1e9)`)
 	must(page.WaitText("all are home"))
-	must(chromedp.Do(page.Ctx, chromedp.SendKeys(chromedp.CSS("input[aria-label='find in the log']"), "654321 BEES")))
-	must(page.WaitText("1 of 1,000,002 lines"))
-	must(page.WaitText("654321 bees at the entrance"))
+	must(chromedp.Do(page.Ctx, chromedp.SendKeys(chromedp.CSS("input[aria-label='find in the log']"), "1654321 BEES")))
+	must(page.WaitText("1 of 2,000,002 lines"))
+	must(page.WaitText("1654321 bees at the entrance"))
 	must(page.Go("/pipelines/hivebook/1"))
 	must(page.WaitText("3 bees at the entrance"))
 	act(`[...document.querySelectorAll('[role=log] button')].find((b) => b.textContent.includes('bees')).click()`)
@@ -97,7 +98,7 @@ func TestConsoleMillionLines(t *testing.T) {
 	if complaints := page.Errors(); len(complaints) > 0 {
 		t.Error(complaints)
 	}
-	if out := w.ok("log", "hivebook/1", "count", "--from", "999999", "--most", "2"); out != fmt.Sprintf("%6d 999998 bees at the entrance\n1000000 999999 bees at the entrance\n", 999999) {
+	if out := w.ok("log", "hivebook/1", "count", "--from", "1999999", "--most", "2"); out != fmt.Sprintf("%6d 1999998 bees at the entrance\n2000000 1999999 bees at the entrance\n", 1999999) {
 		t.Errorf("%q", out)
 	}
 	w.refused(3, `no stage "comb"`, "log", "hivebook/1", "comb")

@@ -12,13 +12,16 @@
   let { run, log, textAddress }: { run: StageRun; log: LogWindow; textAddress: string } = $props();
 
   const high = 20;
+  // Browsers draw nothing much higher than this many pixels: beyond it, a pixel of the bar stands for several.
+  const tallest = 30_000_000;
   let folded = $state<Record<number, boolean>>({});
   let times = $state(false);
   let wrap = $state(false);
   let finding = $state('');
   let follow = $state(true);
   let box = $state<HTMLDivElement>();
-  let top = $state(0);
+  let top = $state(0); // pixels of the log above what is in view
+  let bar = $state(0); // where the scroll bar stands
   let find: HTMLInputElement;
 
   $effect(() => {
@@ -54,10 +57,15 @@
     const last = Math.min(count, first + Math.ceil((box?.clientHeight ?? 460) / high) + 40);
     return Array.from({ length: Math.max(0, last - first) }, (_, k) => ({
       index: first + k,
-      start: (first + k) * high,
+      start: (first + k) * high - top + bar,
     }));
   });
   const whole = $derived(wrap ? $virtualizer.getTotalSize() : count * high);
+  const drawn = $derived(wrap ? whole : Math.min(whole, tallest));
+  const scale = $derived.by(() => {
+    const view = box?.clientHeight ?? 460;
+    return drawn < whole ? (whole - view) / (drawn - view) : 1;
+  });
 
   $effect(() => {
     void whole;
@@ -73,7 +81,7 @@
     if (at < 0) return;
     reached = true;
     follow = false;
-    untrack(() => box!.scrollTo({ top: at * high - box!.clientHeight / 2 }));
+    untrack(() => box!.scrollTo({ top: (at * high - box!.clientHeight / 2) / scale }));
   });
 
   const bad = (text: string) => /^(failed: |\s*--- FAIL|FAIL|panic:|error:|fatal:|Error:)/.test(text);
@@ -88,7 +96,8 @@
   }
   function scrolled() {
     if (!box) return;
-    top = box.scrollTop;
+    bar = box.scrollTop;
+    top = bar * scale;
     follow = box.scrollTop + box.clientHeight > box.scrollHeight - 40;
   }
   const shortcut = 'rounded border border-edge bg-raised px-1.5 mono text-[12px]';
@@ -143,7 +152,7 @@
             : 'it printed nothing'}
     </p>
   {/if}
-  <div class="relative" style:height="{whole}px">
+  <div class="relative" style:height="{drawn}px">
     {#each items as item (item.index)}
       {@const row = rowAt(item.index)}
       {#if row}
