@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/singleflight"
@@ -61,9 +62,9 @@ func (k *kept) open(name string) (*os.File, bool) {
 }
 
 // get gives what is kept under a name, or else what fetch writes, which is kept then. Those that ask for the
-// same at once wait for the first.
+// same at once wait for the first. Where the disk is full, all else that is kept makes room.
 func (k *kept) get(ctx context.Context, name string, fetch func(io.Writer) error) (*os.File, error) {
-	for {
+	for emptied := false; ; {
 		if f, ok := k.open(name); ok {
 			return f, nil
 		}
@@ -74,6 +75,11 @@ func (k *kept) get(ctx context.Context, name string, fetch func(io.Writer) error
 			mine, err = k.add(name, fetch)
 			return nil, err
 		})
+		if first && errors.Is(err, syscall.ENOSPC) && !emptied {
+			emptied = true
+			k.sweep(0)
+			continue
+		}
 		if first {
 			return mine, err
 		}
@@ -105,7 +111,7 @@ func (k *kept) add(name string, fetch func(io.Writer) error) (*os.File, error) {
 		return nil, err
 	}
 	f, err = os.Open(k.at(name))
-	k.sweep()
+	k.sweep(k.most)
 	return f, err
 }
 
@@ -133,7 +139,7 @@ func (k *kept) forget(name string) { os.Remove(k.at(name)) }
 
 // sweep removes what was used longest ago until no more than most bytes are kept, and what was left half
 // written a day ago.
-func (k *kept) sweep() {
+func (k *kept) sweep(most int64) {
 	k.sweeping.Lock()
 	defer k.sweeping.Unlock()
 	entries, _ := os.ReadDir(k.dir)
@@ -154,7 +160,7 @@ func (k *kept) sweep() {
 	}
 	slices.SortFunc(all, func(a, b os.FileInfo) int { return a.ModTime().Compare(b.ModTime()) })
 	for _, info := range all {
-		if size <= k.most {
+		if size <= most {
 			return
 		}
 		if os.Remove(k.at(info.Name())) == nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -122,9 +123,33 @@ func TestKeptSweep(t *testing.T) {
 	if err := os.Chtimes(old, past, past); err != nil {
 		t.Fatal(err)
 	}
-	h.sweep()
+	h.sweep(h.most)
 	if _, err := os.Stat(old); err == nil {
 		t.Error("what was left half written stays for ever")
+	}
+}
+
+// A full disk costs what is kept, before it costs a stage.
+func TestKeptOnFullDisk(t *testing.T) {
+	h := newHold(t, 1<<20)
+	old := h.name("kept before")
+	h.wants(old, true)
+	tries := 0
+	full := func(w io.Writer) error {
+		if tries++; tries == 1 {
+			return &os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}
+		}
+		_, err := io.WriteString(w, "new")
+		return err
+	}
+	f, err := h.get(t.Context(), h.name("new"), full)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Close()
+	h.wants(old, true)
+	if _, err := h.get(t.Context(), h.name("never"), func(io.Writer) error { return syscall.ENOSPC }); !errors.Is(err, syscall.ENOSPC) {
+		t.Error(err)
 	}
 }
 

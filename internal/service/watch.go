@@ -114,7 +114,19 @@ func (s *Service) follow(ctx context.Context, src database.Source) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range slices.Sorted(maps.Keys(moved)) {
+	first := "refs/heads/" + refs.Default // does not wait for a flood of others
+	names := slices.SortedFunc(maps.Keys(moved), func(a, b string) int {
+		switch {
+		case a == b:
+			return 0
+		case a == first:
+			return -1
+		case b == first:
+			return 1
+		}
+		return strings.Compare(a, b)
+	})
+	for _, name := range names {
 		move := refMove{name: name, old: before[name], now: moved[name], base: now["refs/heads/"+refs.Default]}
 		for _, p := range pipelines {
 			if err := s.moved(ctx, source, p, move); err != nil {
