@@ -44,7 +44,7 @@ func main() {
 	size := flag.Int64("size", 1<<30, "bytes of the large file")
 	starts := flag.Int("starts", 20, "how many builds to start")
 	waiting := flag.Int("waiting", 10_000, "how many stage runs wait while the hand-out is measured")
-	only := flag.String("only", "", "one measurement with a service alone: first-line, handout, logs, long-log, crowd or large-file")
+	only := flag.String("only", "", "one measurement with a service alone: first-line, handout, logs, long-log, unchanged, carry, crowd or large-file")
 	desk := flag.Bool("desk", false, "only what needs no service")
 	flag.Parse()
 	if err := run(*size, *starts, *waiting, *only, *desk); err != nil {
@@ -101,6 +101,8 @@ func withService(size int64, starts, waiting int, only string) (results []result
 		{"handout", func() ([]result, error) { return b.handOut(waiting) }},
 		{"logs", b.logs},
 		{"long-log", b.longLog},
+		{"unchanged", b.nothingNew},
+		{"carry", b.carrying},
 		{"crowd", b.crowd},
 		{"large-file", func() ([]result, error) { return b.largeFile(size) }},
 	} {
@@ -229,15 +231,12 @@ func ms(d time.Duration) string { return fmt.Sprintf("%d ms", d.Milliseconds()) 
 // firstLine starts builds of a source of 10,000 files, its copy warm, and waits for the first line
 // at a follower. The floor lays the same commit out with git and runs the same script.
 func (b *bench) firstLine(n int) ([]result, error) {
-	repo := filepath.Join(b.dir, "source")
-	if err := makeSource(repo); err != nil {
+	repo := filepath.Join(b.dir, "wide")
+	if err := writeFiles(repo); err != nil {
 		return nil, err
 	}
 	ctx := context.Background()
-	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/sources", map[string]any{"project": "heath", "name": "wide", "url": repo}, nil); err != nil {
-		return nil, err
-	}
-	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/pipelines", map[string]string{"name": "wide", "source": "wide"}, nil); err != nil {
+	if err := b.pipeline(ctx, "wide", "[stage.a]\nfacts = { os = \"linux\" }\nscript = \"echo first\"\n"); err != nil {
 		return nil, err
 	}
 	var floors, got []time.Duration
@@ -275,28 +274,6 @@ func (b *bench) oneStart(ctx context.Context) error {
 	return b.client.Events(ctx, fmt.Sprintf("/api/v1/builds/wide/%d/follow", build.Number), "", func(e client.Event) (bool, error) {
 		return e.Name != "lines" && e.Name != "end", nil
 	})
-}
-
-func makeSource(repo string) error {
-	for i := range 100 {
-		dir := filepath.Join(repo, fmt.Sprintf("d%02d", i))
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-		for j := range 100 {
-			if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%02d.txt", j)), fmt.Appendf(nil, "file %d of directory %d\n", j, i), 0o644); err != nil {
-				return err
-			}
-		}
-	}
-	if err := os.WriteFile(filepath.Join(repo, "oskeld.toml"), []byte("pipeline = \"wide\"\n[stage.a]\nfacts = { os = \"linux\" }\nscript = \"echo first\"\n"), 0o644); err != nil {
-		return err
-	}
-	out, err := exec.Command("sh", "-c", "cd "+repo+" && git init -q -b main && git add . && git -c user.name=Ida -c user.email=i@heath.example commit -qm Begin").CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	return nil
 }
 
 // largeFile delivers and fetches one new file. The floor of delivering is SHA-256, then a synced

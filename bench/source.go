@@ -28,3 +28,19 @@ func (b *bench) pipeline(ctx context.Context, name, stages string) error {
 	}
 	return b.client.Call(ctx, http.MethodPost, "/api/v1/pipelines", map[string]string{"name": name, "source": name}, nil)
 }
+
+// writeFiles writes 10,000 files into a hundred directories.
+func writeFiles(root string) error {
+	for i := range 100 {
+		dir := filepath.Join(root, fmt.Sprintf("d%02d", i))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		for j := range 100 {
+			if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%02d.txt", j)), fmt.Appendf(nil, "file %d of directory %d\n", j, i), 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
