@@ -375,6 +375,13 @@ func (c *cli) sayBuild(b view.BuildDetail) {
 		}
 	}
 	for _, r := range b.Runs {
+		for _, l := range r.Lost {
+			after := ""
+			if l.StartedAt != nil {
+				after = " after " + took(l.LostAt.Sub(*l.StartedAt).Milliseconds())
+			}
+			fmt.Fprintf(c.out, "%s: agent %s was lost in the middle of it%s\n", r.Title(), l.Agent, after)
+		}
 		for _, note := range r.Notes {
 			fmt.Fprintf(c.out, "%s: %s\n", r.Title(), plainText(note))
 		}

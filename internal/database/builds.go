@@ -206,7 +206,7 @@ type Run struct {
 	DeliveringMS int64
 	Steps        []view.Step
 	Notes        []string
-	LostAgents   []string
+	Lost         []view.LostRun
 	Tools        []view.Tool
 	Carried      []artifact.File
 	Exports      []condition.Export
@@ -216,7 +216,7 @@ type Run struct {
 // Runs lists the stage runs of a build, with the length of their logs.
 func (db *DB) Runs(ctx context.Context, build uuid.UUID) ([]Run, error) {
 	return many[Run](ctx, db, `select r.index, r.name, r.variant, r.purpose, r.chain, r.state, r.cause, r.agent, r.fence, r.ready_at, r.started_at, r.ended_at,
-		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.lost_agents, r.tools, r.carried, r.exports,
+		r.waiting_ms, r.preparing_ms, r.working_ms, r.delivering_ms, r.steps, r.notes, r.lost, r.tools, r.carried, r.exports,
 		coalesce((select g.first + g.lines - 1 from log_segment g where g.build = r.build and g.run = r.index and g.fence = r.fence order by g.seq desc limit 1),
 			(select o.lines from log_blob o where o.build = r.build and o.run = r.index and o.fence = r.fence), 0) as lines
 		from stage_run r where r.build = $1 order by r.index`, build)
@@ -247,9 +247,10 @@ func (db *DB) SetSteps(ctx context.Context, build uuid.UUID, run int, steps []vi
 	return db.exec(ctx, `update stage_run set steps = $3, preparing_ms = $4 where build = $1 and index = $2`, build, run, steps, preparingMS)
 }
 
-// AddLostAgent notes that an agent was lost in the middle of a stage run.
-func (db *DB) AddLostAgent(ctx context.Context, build uuid.UUID, run int, agent string) error {
-	return db.exec(ctx, `update stage_run set lost_agents = lost_agents || $3 where build = $1 and index = $2`, build, run, []string{agent})
+// AddLost notes that an agent was lost in the middle of a stage run, before its state is saved.
+func (db *DB) AddLost(ctx context.Context, build uuid.UUID, run int, agent string) error {
+	return db.exec(ctx, `update stage_run set lost = lost || jsonb_build_object('agent', $3::text, 'fence', fence, 'started_at', started_at, 'lost_at', now())
+		where build = $1 and index = $2`, build, run, agent)
 }
 
 // EndRun notes what a stage run that ended has told: times, steps, notes, tools, carried files and exports.

@@ -30,7 +30,7 @@ func (db *DB) BeginRound(ctx context.Context, build uuid.UUID, runs []int) error
 		`delete from test_failed where build = $1 and run = any($2)`,
 		`delete from tests where build = $1 and run = any($2)`,
 		`update stage_run set agent = '', fence = 0, ready_at = null, waiting_ms = 0, preparing_ms = 0, working_ms = 0, delivering_ms = 0,
-			steps = '[]', notes = '[]', lost_agents = '{}', tools = '[]', carried = null, exports = null where build = $1 and index = any($2)`,
+			steps = '[]', notes = '[]', lost = '[]', tools = '[]', carried = null, exports = null where build = $1 and index = any($2)`,
 	} {
 		if err := db.exec(ctx, sql, build, runs); err != nil {
 			return err

@@ -116,14 +116,11 @@ func runView(b database.Build, r database.Run, tests []database.TestRow) view.St
 	of := b.Plan.Runs[r.Index]
 	v := view.StageRun{Index: r.Index, Name: r.Name, Variant: r.Variant, Purpose: r.Purpose, Chain: r.Chain, Needs: slices.Clone(of.After), State: r.State, Cause: r.Cause,
 		Agent: r.Agent, Fence: r.Fence, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt, Steps: r.Steps, Notes: r.Notes, Tools: r.Tools, Exports: orEmpty(r.Exports), Lines: r.Lines,
-		Times: view.Times{WaitingMS: r.WaitingMS, PreparingMS: r.PreparingMS, WorkingMS: r.WorkingMS, DeliveringMS: r.DeliveringMS}}
+		Lost: r.Lost, Times: view.Times{WaitingMS: r.WaitingMS, PreparingMS: r.PreparingMS, WorkingMS: r.WorkingMS, DeliveringMS: r.DeliveringMS}}
 	if of.Follows >= 0 {
 		v.Needs = append(v.Needs, of.Follows)
 	}
 	v.Needs, v.Earlier = orEmpty(v.Needs), []view.EarlierRun{}
-	for _, agent := range r.LostAgents {
-		v.Notes = append(v.Notes, fmt.Sprintf("agent %s was lost in the middle of it", agent))
-	}
 	for _, t := range tests {
 		if t.Run == r.Index {
 			v.Tests = &view.TestSum{Total: t.Total, Passed: t.Passed, Failed: t.Failed, Skipped: t.Skipped}

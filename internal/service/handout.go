@@ -422,7 +422,7 @@ func (s *Service) lose(ctx context.Context, h database.Held) error {
 		}
 		runs := p.Chains[h.Index].Runs
 		if open := slices.IndexFunc(runs, func(i int) bool { return !p.Runs[i].State.Over() }); open >= 0 {
-			if err := tx.AddLostAgent(ctx, b.ID, runs[open], agent); err != nil {
+			if err := tx.AddLost(ctx, b.ID, runs[open], agent); err != nil {
 				return p, nil, err
 			}
 		}

@@ -90,6 +90,20 @@
       />
     {/each}
     {#each build.runs as r, i (r.index)}
+      {#each r.lost as l (l.fence)}
+        {#if l.started_at}
+          <rect
+            x={x(Date.parse(l.started_at))}
+            y={y(i) + 6.5}
+            width={Math.max(1.5, x(Date.parse(l.lost_at)) - x(Date.parse(l.started_at)))}
+            height={row - 13}
+            rx="1.5"
+            fill="none"
+            stroke="var(--ochre)"
+            stroke-dasharray="3 2"><title>lost with agent {l.agent}</title></rect
+          >
+        {/if}
+      {/each}
       {#each bars(r) as b, j (j)}
         <rect
           x={x(b.from)}
@@ -156,6 +170,13 @@
   <span class="flex items-center gap-1.5"
     ><svg width="24" height="9" aria-hidden="true"><rect width="24" height="9" class="fill-moss" /></svg>working</span
   >
+  {#if build.runs.some((r) => r.lost.length > 0)}
+    <span class="flex items-center gap-1.5"
+      ><svg width="24" height="9" aria-hidden="true"
+        ><rect x="0.5" y="0.5" width="23" height="8" fill="none" stroke="var(--ochre)" stroke-dasharray="3 2" /></svg
+      >lost with its agent</span
+    >
+  {/if}
   <span class="flex items-center gap-1.5"
     ><svg width="24" height="9" aria-hidden="true"
       ><line y1="5" x2="24" y2="5" stroke="var(--ink)" stroke-width="1.6" /></svg

@@ -284,9 +284,17 @@
             </p>{/each}
         </section>
       {/if}
-      {#if notes.length > 0}
+      {#if notes.length > 0 || build.runs.some((r) => r.lost.length > 0)}
         <section>
           <h2>Notes</h2>
+          {#each build.runs as r (r.index)}
+            {#each r.lost as l (l.fence)}<p>
+                <span class="text-quiet">{title(r)}:</span> agent {l.agent} was lost in the middle of it{l.started_at
+                  ? ` after ${length(Date.parse(l.lost_at) - Date.parse(l.started_at))}`
+                  : ''}
+                {#if l.started_at}<a class="plain" href="{address}/runs/{r.index}/text?fence={l.fence}">its log</a>{/if}
+              </p>{/each}
+          {/each}
           {#each notes as n (n.from + n.text)}<p><span class="text-quiet">{n.from}:</span> {n.text}</p>{/each}
         </section>
       {/if}

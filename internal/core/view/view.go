@@ -278,9 +278,18 @@ type StageRun struct {
 	Tests     *TestSum           `json:"tests,omitempty"`
 	Lines     int64              `json:"lines" doc:"of its log so far"`
 	Critical  bool               `json:"critical" doc:"on the critical path of the build"`
+	Lost      []LostRun          `json:"lost" doc:"hand-outs of it in the middle of which an agent was lost"`
 	Times
 	Reuse   string       `json:"reuse" doc:"what was taken over for its chain, or what has changed since it last passed"`
 	Earlier []EarlierRun `json:"earlier" doc:"what became of it in earlier rounds"`
+}
+
+// LostRun is a hand-out that came to nothing because its agent was lost. Its log is read under its fence.
+type LostRun struct {
+	Agent     string     `json:"agent"`
+	Fence     int64      `json:"fence"`
+	StartedAt *time.Time `json:"started_at"`
+	LostAt    time.Time  `json:"lost_at"`
 }
 
 // EarlierRun is what became of a stage run in an earlier round. Its log is read under its fence.

@@ -1,4 +1,4 @@
 -- When an agent last said that it leaves. It is away until it is seen again.
 alter table agent add column left_at timestamptz;
--- The agents that were lost in the middle of a stage run.
-alter table stage_run add column lost_agents text[] not null default '{}';
+-- Hand-outs of a stage run in the middle of which an agent was lost.
+alter table stage_run add column lost jsonb not null default '[]';
