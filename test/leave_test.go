@@ -40,7 +40,7 @@ func TestAgentLeaves(t *testing.T) {
 	if text, err := os.ReadFile(filepath.Join(w.dir, "ended")); err != nil || strings.Count(string(text), "ended") != len(names)-1 {
 		t.Errorf("steps that were ended: %q %v", text, err)
 	}
-	if out := w.ok("records", "agent barrow"); !strings.Contains(out, "agent left") || !strings.Contains(out, "1") {
+	if out := w.ok("records", "agent barrow"); !strings.Contains(out, "agent left") || !strings.Contains(out, "gave back 1") {
 		t.Error(out)
 	}
 	// The name is free for a machine that takes its place.

@@ -249,7 +249,7 @@ func (db *DB) SetSteps(ctx context.Context, build uuid.UUID, run int, steps []vi
 
 // AddLost notes that an agent was lost in the middle of a stage run, before its state is saved.
 func (db *DB) AddLost(ctx context.Context, build uuid.UUID, run int, agent string) error {
-	return db.exec(ctx, `update stage_run set lost = lost || jsonb_build_object('agent', $3::text, 'fence', fence, 'started_at', started_at, 'lost_at', now())
+	return db.exec(ctx, `update stage_run set lost = lost || jsonb_build_object('agent', $3::text, 'fence', case when started_at is null then 0 else fence end, 'started_at', started_at, 'lost_at', now())
 		where build = $1 and index = $2`, build, run, agent)
 }
 

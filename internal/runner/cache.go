@@ -184,9 +184,6 @@ func (s *stageRun) saveCaches(ctx context.Context) {
 	}
 	for _, basis := range s.missed {
 		saved, err := s.saveCache(ctx, basis)
-		if errors.Is(err, errNothing) {
-			continue
-		}
 		if err != nil {
 			s.log.tell(len(s.event.Steps)-1, "cache %s: not saved: %v", basis.Name(), err)
 			continue
@@ -197,7 +194,7 @@ func (s *stageRun) saveCaches(ctx context.Context) {
 }
 
 // errNothing says that a cache's directories hold nothing.
-var errNothing = errors.New("there is nothing to keep")
+var errNothing = errors.New("nothing lies there")
 
 func (s *stageRun) saveCache(ctx context.Context, basis cache.Basis) (saved assignment.CacheSaved, err error) {
 	f, err := os.CreateTemp(s.root, "cache-")

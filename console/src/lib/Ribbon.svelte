@@ -90,7 +90,7 @@
       />
     {/each}
     {#each build.runs as r, i (r.index)}
-      {#each r.lost as l (l.fence)}
+      {#each r.lost as l, j (j)}
         {#if l.started_at}
           <rect
             x={x(Date.parse(l.started_at))}

@@ -288,7 +288,7 @@
         <section>
           <h2>Notes</h2>
           {#each build.runs as r (r.index)}
-            {#each r.lost as l (l.fence)}<p>
+            {#each r.lost as l, i (i)}<p>
                 <span class="text-quiet">{title(r)}:</span> agent {l.agent} was lost in the middle of it{l.started_at
                   ? ` after ${length(Date.parse(l.lost_at) - Date.parse(l.started_at))}`
                   : ''}
