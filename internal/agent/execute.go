@@ -201,8 +201,7 @@ func (a *Agent) getBundle(ctx context.Context, from *client.Client, digests []ar
 		if err != nil {
 			return err
 		}
-		err = errors.Join(readBundle(f, put), f.Close())
-		if err == nil {
+		if err = errors.Join(readBundle(f, digests, put), f.Close()); err == nil {
 			return nil
 		}
 		a.kept.forget(name)
@@ -212,11 +211,13 @@ func (a *Agent) getBundle(ctx context.Context, from *client.Client, digests []ar
 	}
 }
 
-func readBundle(body io.Reader, put func(artifact.Digest, io.Reader) error) error {
+// readBundle gives the files of a bundle to put. All that are wanted must be in it.
+func readBundle(body io.Reader, wanted []artifact.Digest, put func(artifact.Digest, io.Reader) error) error {
+	came := map[artifact.Digest]bool{}
 	for r := bundle.NewReader(body); ; {
 		digest, _, from, err := r.Next()
 		if errors.Is(err, io.EOF) {
-			return nil
+			break
 		}
 		if err != nil {
 			return err
@@ -224,7 +225,14 @@ func readBundle(body io.Reader, put func(artifact.Digest, io.Reader) error) erro
 		if err := put(digest, from); err != nil {
 			return err
 		}
+		came[digest] = true
 	}
+	for _, d := range wanted {
+		if !came[d] {
+			return fault.Refused("the bundle lacks the bytes %s", d)
+		}
+	}
+	return nil
 }
 
 // tell sends the spool in order, each item again until the service has taken it. A service that
