@@ -87,6 +87,7 @@ func TestPushStartsBuilds(t *testing.T) {
 	work, bare := w.bare("hivebook", startRules)
 	w.agent("barrow")
 	key := w.ok("source", "key", "hivebook", "--quiet")
+	w.settled("hivebook") // what it has by now is no news
 	hook := "export OSKELD_SERVICE=" + w.address + "\n"
 	for name, text := range map[string]string{"post-receive": strings.Replace(hookOfDocs(t), "\n", "\n"+hook, 1), "oskeld.key": strings.Fields(key)[0] + "\n"} {
 		if err := os.WriteFile(filepath.Join(bare, "hooks", name), []byte(text), 0o700); err != nil {
