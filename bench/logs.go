@@ -55,36 +55,39 @@ func (b *bench) logs() ([]result, error) {
 	return append(rows, behind), err
 }
 
-// build starts a build and waits for its end.
-func (b *bench) build(ctx context.Context, pipeline string) (d view.BuildDetail, err error) {
+// build starts a build and waits for its end, following it.
+func (b *bench) build(ctx context.Context, pipeline string) (view.BuildDetail, error) {
+	return b.buildUntil(ctx, pipeline, func(path string) error {
+		return b.client.Events(ctx, path+"/follow?after=now", "", func(e client.Event) (bool, error) { return e.Name != "end", nil })
+	})
+}
+
+// unwatched is build with nobody who reads what is printed.
+func (b *bench) unwatched(ctx context.Context, pipeline string) (view.BuildDetail, error) {
+	return b.buildUntil(ctx, pipeline, func(path string) error {
+		for d := (view.Build{State: progress.Waiting}); !d.State.Over(); {
+			time.Sleep(200 * time.Millisecond)
+			if err := b.client.Call(ctx, http.MethodGet, path, nil, &d); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// buildUntil starts a build, lets ended wait for the end of what the API has under a path, and reads it. It
+// must have passed.
+func (b *bench) buildUntil(ctx context.Context, pipeline string, ended func(path string) error) (d view.BuildDetail, err error) {
 	var started view.Build
 	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/pipelines/"+pipeline+"/builds", map[string]string{}, &started); err != nil {
 		return d, err
 	}
 	path := fmt.Sprintf("/api/v1/builds/%s/%d", pipeline, started.Number)
-	if err := b.client.Events(ctx, path+"/follow?after=now", "", func(e client.Event) (bool, error) { return e.Name != "end", nil }); err != nil {
+	if err := ended(path); err != nil {
 		return d, err
 	}
 	if err := b.client.Call(ctx, http.MethodGet, path, nil, &d); err != nil {
 		return d, err
-	}
-	if d.State != progress.Passed {
-		return d, fmt.Errorf("%s/%d %s: %s", pipeline, started.Number, d.State, d.Cause)
-	}
-	return d, nil
-}
-
-// unwatched is build with nobody who reads what is printed.
-func (b *bench) unwatched(ctx context.Context, pipeline string) (d view.BuildDetail, err error) {
-	var started view.Build
-	if err := b.client.Call(ctx, http.MethodPost, "/api/v1/pipelines/"+pipeline+"/builds", map[string]string{}, &started); err != nil {
-		return d, err
-	}
-	for d.State = progress.Waiting; !d.State.Over(); {
-		time.Sleep(200 * time.Millisecond)
-		if err := b.client.Call(ctx, http.MethodGet, fmt.Sprintf("/api/v1/builds/%s/%d", pipeline, started.Number), nil, &d); err != nil {
-			return d, err
-		}
 	}
 	if d.State != progress.Passed {
 		return d, fmt.Errorf("%s/%d %s: %s", pipeline, started.Number, d.State, d.Cause)
