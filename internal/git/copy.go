@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -52,16 +53,30 @@ func (c Copy) Fetch(ctx context.Context) error {
 	}
 	defer unlock()
 	c.removeLocks()
-	if _, err := os.Stat(filepath.Join(c.dir, "HEAD")); err != nil {
-		if _, err := c.remote.run(ctx, "init", "-q", "--bare", "--", c.dir); err != nil {
-			return err
-		}
+	if err := c.init(ctx); err != nil {
+		return err
 	}
-	if _, err := c.git(ctx, "fetch", "-q", "--prune", "--force", "--no-auto-gc", "--no-write-fetch-head", "--", c.remote.URL,
+	// Synced, for what a lost power leaves of a commit would be in the way of every later fetch.
+	if _, err := c.git(ctx, "-c", "core.fsync=committed", "-c", "core.fsyncMethod=batch", "fetch", "-q", "--prune", "--force", "--no-auto-gc", "--no-write-fetch-head", "--", c.remote.URL,
 		"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"); err != nil {
 		return unreachable(c.remote.URL, err)
 	}
 	return nil
+}
+
+// init makes the copy where there is none, or only what a git that was killed while it made it left.
+func (c Copy) init(ctx context.Context) error {
+	if _, err := c.git(ctx, "rev-parse", "--git-dir"); err == nil || !strings.Contains(err.Error(), "not a git repository") {
+		return err
+	}
+	made := c.dir + ".new"
+	if err := errors.Join(os.RemoveAll(made), os.RemoveAll(c.dir)); err != nil {
+		return err
+	}
+	if _, err := c.remote.run(ctx, "init", "-q", "--bare", "--", made); err != nil {
+		return err
+	}
+	return os.Rename(made, c.dir)
 }
 
 // removeLocks removes the lock files of a git that was killed in the middle of a fetch. Nobody else
