@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
@@ -25,34 +26,60 @@ const (
 	ticks       = 3000 // lines of the step that a follower follows, 3 ms apart
 )
 
-// logs measures a step that prints 200 MB against the same command into a file, and how far behind a
-// follower of a printing step is.
+// logs measures how far behind a follower of a printing step is, then a step that prints 200 MB.
 func (b *bench) logs() ([]result, error) {
 	ctx := context.Background()
-	if err := b.pipeline(ctx, "talker", "[stage.talk]\nscript = \""+printScript+"\"\n"); err != nil {
-		return nil, err
-	}
-	began := time.Now()
-	if out, err := exec.Command("sh", "-euc", printScript+" > "+filepath.Join(b.dir, "printed")).CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("%w: %s", err, out)
-	}
-	floor := time.Since(began)
-	d, err := b.unwatched(ctx, "talker")
+	behind, err := b.behind(ctx)
 	if err != nil {
 		return nil, err
 	}
-	_, peak := memory(b.agent.Process.Pid)
-	want := int64(strings.Count("the heath is wide, the bees are many, and every line is told\n", "") - 1)
-	if lines := (printed + want - 1) / want; d.Runs[0].Lines != lines {
-		return nil, fmt.Errorf("%d lines came, %d were printed", d.Runs[0].Lines, lines)
-	}
-	took := time.Duration(d.Runs[0].WorkingMS) * time.Millisecond
-	rows := []result{
-		{"a step that prints 200 MB", ms(floor), ms(took), float64(took) / float64(floor), "<= 1.25x", took <= floor*5/4},
-		{"the agent's memory at its peak", "", fmt.Sprintf("%d MB", peak>>20), float64(peak>>20) / 64, "<= 64 MB", peak <= 64<<20},
-	}
-	behind, err := b.behind(ctx)
+	rows, err := b.printing(ctx)
 	return append(rows, behind), err
+}
+
+// printing measures a step that prints 200 MB against the same command into a file, the middle of seven each,
+// by turns: how long it worked, and how long until all of its log was with the service.
+func (b *bench) printing(ctx context.Context) ([]result, error) {
+	if err := b.pipeline(ctx, "talker", "[stage.talk]\nscript = \""+printScript+"\"\n"); err != nil {
+		return nil, err
+	}
+	var floors, steps, wholes []time.Duration
+	for range 7 {
+		time.Sleep(3 * time.Second) // in which the service makes one blob of the log before
+		floor, err := b.printIntoFile()
+		if err != nil {
+			return nil, err
+		}
+		d, err := b.unwatched(ctx, "talker")
+		if err != nil {
+			return nil, err
+		}
+		run := d.Runs[0]
+		want := int64(strings.Count("the heath is wide, the bees are many, and every line is told\n", "") - 1)
+		if lines := (printed + want - 1) / want; run.Lines != lines {
+			return nil, fmt.Errorf("%d lines came, %d were printed", run.Lines, lines)
+		}
+		floors = append(floors, floor)
+		steps = append(steps, time.Duration(run.WorkingMS)*time.Millisecond)
+		wholes = append(wholes, run.EndedAt.Sub(*run.StartedAt)-time.Duration(run.PreparingMS)*time.Millisecond)
+	}
+	_, peak := memory(b.agent.Process.Pid)
+	floor, step, whole := quantile(floors, 0.5), quantile(steps, 0.5), quantile(wholes, 0.5)
+	return []result{
+		{"a step that prints 200 MB", ms(floor), ms(step), float64(step) / float64(floor), "<= 1.25x", step <= floor*5/4},
+		{"the same, until its log is with the service", ms(floor), ms(whole), float64(whole) / float64(floor), "<= 6x", whole <= 6*floor},
+		{"the agent's memory at its peak", "", fmt.Sprintf("%d MB", peak>>20), float64(peak>>20) / 64, "<= 64 MB", peak <= 64<<20},
+	}, nil
+}
+
+// printIntoFile runs the printing command by itself, into a new file.
+func (b *bench) printIntoFile() (time.Duration, error) {
+	file := filepath.Join(b.dir, "printed")
+	began := time.Now()
+	if out, err := exec.Command("sh", "-euc", printScript+" > "+file).CombinedOutput(); err != nil {
+		return 0, fmt.Errorf("%w: %s", err, out)
+	}
+	return time.Since(began), os.Remove(file)
 }
 
 // build starts a build and waits for its end, following it.

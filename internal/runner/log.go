@@ -19,7 +19,7 @@ const (
 )
 
 const (
-	segmentBytes = 256 << 10
+	segmentBytes = 1 << 18
 	segmentDelay = 50 * time.Millisecond
 )
 
@@ -95,6 +95,13 @@ func (l *runLog) flush() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.send()
+}
+
+// full tells that the log is cut: nothing more goes into it.
+func (l *runLog) full() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cut
 }
 
 // at is the number of the line that comes next.
@@ -184,7 +191,7 @@ type stream struct {
 	log  *runLog
 	mask *mask.Writer
 	to   *lineWriter
-	at   time.Duration // when what is written just now came
+	at   time.Duration // when what is written just now came, after the stage run began
 }
 
 func (l *runLog) stream(step int, isError bool) *stream {
@@ -194,9 +201,10 @@ func (l *runLog) stream(step int, isError bool) *stream {
 	return s
 }
 
-func (s *stream) Write(p []byte) (int, error) {
-	s.at = time.Since(s.log.began) // once for all lines that come at once: a clock costs more than a line
-	return s.mask.Write(p)
+// write takes what came so long after the stage run began.
+func (s *stream) write(at time.Duration, p []byte) {
+	s.at = at
+	_, _ = s.mask.Write(p) // into a log, which never fails
 }
 
 func (s *stream) end() {

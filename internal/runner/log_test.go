@@ -60,9 +60,9 @@ func TestStreamsAreSplitMaskedAndCut(t *testing.T) {
 	l := newRunLog(0, time.Now(), []string{"bees-know"}, func(s Segment) { out = append(out, s) })
 	s := l.stream(0, false)
 	for _, part := range []string{"a\nb", "c bees-", "know d\r\n", "bad \xff\n", "tail"} {
-		_, _ = s.Write([]byte(part))
+		s.write(0, []byte(part))
 	}
-	_, _ = s.Write([]byte("\n" + strings.Repeat("x", MostLine+10) + "\nafter"))
+	s.write(0, []byte("\n"+strings.Repeat("x", MostLine+10)+"\nafter"))
 	s.end()
 	l.flush()
 	lines := gather(t, out)

@@ -31,6 +31,8 @@ func begin(cmd *exec.Cmd, marker string, out, errs io.Writer) (*process, error) 
 	if err != nil {
 		return nil, errors.Join(err, outRead.Close(), outWrite.Close())
 	}
+	widen(outRead)
+	widen(errRead)
 	cmd.Stdout, cmd.Stderr = outWrite, errWrite
 	err = cmd.Start()
 	outWrite.Close()
@@ -47,7 +49,7 @@ func begin(cmd *exec.Cmd, marker string, out, errs io.Writer) (*process, error) 
 	var readers sync.WaitGroup
 	for r, w := range map[*os.File]io.Writer{outRead: out, errRead: errs} {
 		readers.Go(func() {
-			_, _ = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{r}, make([]byte, 64<<10))
+			_, _ = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{r}, make([]byte, 256<<10))
 		})
 	}
 	go func() {

@@ -87,6 +87,8 @@ type chain struct {
 	scripts string
 	secrets []string
 
+	lost <-chan struct{} // closed when the assignment is lost
+
 	toolLocks []*flock.Flock // of the tools in use
 
 	prepared bool                     // the workspace is made
@@ -99,7 +101,7 @@ type chain struct {
 // event, unless ctx is cancelled: then the assignment was lost and nobody listens.
 func (m Machine) Run(ctx context.Context, a assignment.Assignment, hooks Hooks) {
 	c := &chain{Machine: m, a: a, hooks: hooks, root: filepath.Join(m.Dir, "work", a.Key.String()),
-		exports: slices.Clone(a.Scope.Exports), stages: map[string]condition.Stage{}, cached: map[artifact.Digest]bool{}}
+		lost: ctx.Done(), exports: slices.Clone(a.Scope.Exports), stages: map[string]condition.Stage{}, cached: map[artifact.Digest]bool{}}
 	c.tree, c.home = filepath.Join(c.root, "tree"), filepath.Join(c.root, "home")
 	c.temp, c.scripts = filepath.Join(c.root, "tmp"), filepath.Join(c.root, "scripts")
 	maps.Copy(c.stages, a.Scope.Stages)
@@ -141,6 +143,7 @@ type stageRun struct {
 	log       *runLog
 	began     time.Time
 	event     assignment.Event
+	logging   time.Duration // how long steps that had ended were waited for by their output
 	limits    []string      // cgroups of the step that runs
 	firstLine int64         // of this try
 	toolDirs  []namedDir    // of the tools of a store that it is equipped with
@@ -263,13 +266,15 @@ func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
 	}
 	s.findCaches(ctx)
 	s.event.PreparingMS = time.Since(s.began).Milliseconds()
-	working := time.Now()
+	working, logged := time.Now(), s.logging
 	err := s.work(ctx, hooks)
 	if err == nil {
 		err = s.takeExports()
 	}
 	testErr := s.readTests(err == nil)
-	s.event.WorkingMS = time.Since(working).Milliseconds()
+	logging := s.logging - logged
+	s.event.WorkingMS = (time.Since(working) - logging).Milliseconds()
+	s.event.DeliveringMS = logging.Milliseconds()
 	if testErr != nil && (err == nil || s.event.Tests != nil) {
 		return testErr // says more than the exit code of the script that ran them
 	}
@@ -277,7 +282,7 @@ func (s *stageRun) execute(ctx context.Context, hooks Hooks) error {
 		return err
 	}
 	delivering := time.Now()
-	defer func() { s.event.DeliveringMS = time.Since(delivering).Milliseconds() }()
+	defer func() { s.event.DeliveringMS += time.Since(delivering).Milliseconds() }()
 	if s.Passed {
 		return nil
 	}

@@ -39,14 +39,14 @@ func (s *stageRun) work(ctx context.Context, hooks Hooks) error {
 			shown.State, shown.Cause = progress.Skipped, skip
 			continue
 		}
-		began := time.Now()
+		began, logged := time.Now(), s.logging
 		shown.State, shown.StartMS, shown.Line = progress.Running, began.Sub(s.began).Milliseconds(), s.log.at()
 		if n == 0 {
 			shown.Line = s.firstLine // what prepared the stage is told under its first step
 		}
 		hooks.Event(assignment.Event{Kind: assignment.StepMoved, Run: s.Index, Steps: s.steps(), Times: s.event.Times})
 		err = s.tryStep(ctx, n, step)
-		shown.TookMS = time.Since(began).Milliseconds()
+		shown.TookMS = (time.Since(began) - (s.logging - logged)).Milliseconds()
 		shown.State, shown.Cause = outcome(ctx, err)
 		if exit, ok := errors.AsType[*exec.ExitError](err); ok && exit.Exited() {
 			code := exit.ExitCode()
@@ -182,16 +182,21 @@ func (s *stageRun) script(ctx context.Context, n int, step language.Step) error 
 	cmd := exec.Command(argv[0], argv[1:]...)
 	cmd.Dir, cmd.Env = dir, s.environment(step, dir)
 	out, errs := s.log.stream(n, false), s.log.stream(n, true)
-	p, err := begin(cmd, s.a.Key.String(), out, errs)
+	printed := newIntake(s.root, s.log)
+	p, err := begin(cmd, s.a.Key.String(), intakeWriter{printed, out}, intakeWriter{printed, errs})
 	if err != nil {
+		printed.close(s.lost)
 		return fmt.Errorf("%s cannot be started: %w", shell[0], err)
 	}
 	err = p.wait(ctx)
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	ended := time.Now()
+	printed.close(s.lost)
 	out.end()
 	errs.end()
-	if ctx.Err() != nil {
-		return context.Cause(ctx)
-	}
+	s.logging += time.Since(ended)
 	return err
 }
 
