@@ -72,7 +72,10 @@ func (k *kept) get(ctx context.Context, name string, fetch func(io.Writer) error
 		first := false
 		_, err, _ := k.getting.Do(name, func() (_ any, err error) {
 			first = true
-			mine, err = k.add(name, fetch)
+			var ok bool
+			if mine, ok = k.open(name); !ok { // another may have got it since
+				mine, err = k.add(name, fetch)
+			}
 			return nil, err
 		})
 		if first && errors.Is(err, syscall.ENOSPC) && !emptied {
