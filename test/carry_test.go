@@ -2,9 +2,6 @@ package test
 
 import (
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -50,20 +47,14 @@ for i in $(seq 50); do echo spoiled >> out/deep/$i; done; chmod 000 out/run
 // counted passes calls on to the service and counts those that get bytes.
 func counted(t *testing.T, to string) (address string, gets *atomic.Int64) {
 	t.Helper()
-	at, err := url.Parse(to)
-	if err != nil {
-		t.Fatal(err)
-	}
+	t.Helper()
 	gets = &atomic.Int64{}
-	proxy := httputil.NewSingleHostReverseProxy(at)
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return between(t, to, func(w http.ResponseWriter, r *http.Request, on http.Handler) {
 		if r.Method == http.MethodGet && strings.HasPrefix(r.URL.Path, "/blobs/") || r.URL.Path == "/blobs/carried" {
 			gets.Add(1)
 		}
-		proxy.ServeHTTP(w, r)
-	}))
-	t.Cleanup(s.Close)
-	return s.URL, gets
+		on.ServeHTTP(w, r)
+	}), gets
 }
 
 // What an agent has carried or cached before does not travel to it again, unless it was changed there.

@@ -86,10 +86,23 @@ func (w *wire) set(cut bool) {
 	}
 }
 
+// between is an address at which each call is given to see, and a handler that passes it on.
+func between(t *testing.T, to string, see func(w http.ResponseWriter, r *http.Request, on http.Handler)) (address string) {
+	t.Helper()
+	at, err := url.Parse(to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	on := httputil.NewSingleHostReverseProxy(at)
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { see(w, r, on) }))
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
 // repeater sends what agents report and print twice, earlier ones again in between, and all once more on demand.
 type repeater struct {
 	address string
-	to      *url.URL
+	to      string
 	mu      sync.Mutex
 	kept    []kept
 	rng     *rand.Rand
@@ -104,15 +117,10 @@ type kept struct {
 
 func newRepeater(t *testing.T, to string, seed uint64) *repeater {
 	t.Helper()
-	r := &repeater{rng: rand.New(rand.NewPCG(seed, 1))}
-	var err error
-	if r.to, err = url.Parse(to); err != nil {
-		t.Fatal(err)
-	}
-	proxy := httputil.NewSingleHostReverseProxy(r.to)
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+	r := &repeater{to: to, rng: rand.New(rand.NewPCG(seed, 1))}
+	r.address = between(t, to, func(w http.ResponseWriter, q *http.Request, on http.Handler) {
 		if q.Method != http.MethodPost || !strings.HasSuffix(q.URL.Path, "/agents/report") && !strings.HasSuffix(q.URL.Path, "/agents/log") {
-			proxy.ServeHTTP(w, q)
+			on.ServeHTTP(w, q)
 			return
 		}
 		body, err := io.ReadAll(q.Body)
@@ -123,10 +131,8 @@ func newRepeater(t *testing.T, to string, seed uint64) *repeater {
 			r.send(k)
 		}
 		q.Body = io.NopCloser(bytes.NewReader(body))
-		proxy.ServeHTTP(w, q)
-	}))
-	t.Cleanup(server.Close)
-	r.address = server.URL
+		on.ServeHTTP(w, q)
+	})
 	return r
 }
 
@@ -145,7 +151,7 @@ func (r *repeater) keep(k kept) (before []kept) {
 }
 
 func (r *repeater) send(k kept) {
-	q, err := http.NewRequest(http.MethodPost, r.to.Scheme+"://"+r.to.Host+k.path, bytes.NewReader(k.body))
+	q, err := http.NewRequest(http.MethodPost, r.to+k.path, bytes.NewReader(k.body))
 	if err != nil {
 		return
 	}

@@ -40,7 +40,7 @@ func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose cont
 	a.mu.Unlock()
 	machine.Run(ctx, as, runner.Hooks{
 		Event:   func(e assignment.Event) { spool.event(e) },
-		Segment: func(s runner.Segment) { spool.segment(s) },
+		Segment: func(s assignment.Segment) { spool.segment(s) },
 		Send: func(ctx context.Context, files []runner.SendFile) error {
 			for _, f := range files {
 				if f.Again && f.Size > bundle.MostFile {
@@ -235,16 +235,16 @@ func readBundle(body io.Reader, wanted []artifact.Digest, put func(artifact.Dige
 	return nil
 }
 
-// tell sends the spool in order, each item again until the service has taken it. A service that
+// tell sends the spool in order, each part again until the service has taken it. A service that
 // refuses ends it: the assignment is lost.
 func (a *Agent) tell(ctx context.Context, s *spool) error {
 	for {
-		item, ok := s.next(ctx)
-		if !ok {
+		items := s.next(ctx)
+		if len(items) == 0 {
 			return context.Cause(ctx)
 		}
 		for wait := 50 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-			err := a.tellOne(ctx, s, item)
+			err := a.tellThese(ctx, s, items)
 			if err == nil {
 				break
 			}
@@ -256,22 +256,22 @@ func (a *Agent) tell(ctx context.Context, s *spool) error {
 			}
 			pause(ctx, wait)
 		}
-		s.done(item)
+		s.done(items)
 	}
 }
 
-func (a *Agent) tellOne(ctx context.Context, s *spool, item spooled) error {
+func (a *Agent) tellThese(ctx context.Context, s *spool, items []spooled) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, time.Minute, fault.Unavailable("the service did not answer within a minute"))
 	defer cancel()
 	var err error
-	if item.report != nil {
-		err = a.client.Report(ctx, *item.report)
+	if report := items[0].report; report != nil {
+		err = a.client.Report(ctx, *report)
 	} else {
-		body, readErr := s.body(item)
+		segments, readErr := s.segments(items)
 		if readErr != nil {
 			return readErr
 		}
-		err = a.client.Log(ctx, assignment.Segment{Key: s.key, Run: item.head.Run, Seq: item.head.Seq, First: item.head.First, Lines: item.head.Lines}, body)
+		err = a.client.Log(ctx, s.key, segments)
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		return context.Cause(ctx)

@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"oskeld.dev/oskeld/internal/core/assignment"
-	"oskeld.dev/oskeld/internal/runner"
 )
 
 // spool keeps what is to be told of an assignment, in order: reports in memory, which are few and
@@ -30,7 +29,7 @@ type spool struct {
 // spooled is a report, or a piece of a log that lies in the file.
 type spooled struct {
 	report     *assignment.Report
-	head       runner.Segment // without its body
+	head       assignment.Segment // without its body
 	at, length int64
 }
 
@@ -47,21 +46,27 @@ func (s *spool) remove() {
 	os.RemoveAll(s.dir)
 }
 
-// body reads a piece of a log.
-func (s *spool) body(i spooled) ([]byte, error) {
-	body := make([]byte, i.length)
-	_, err := s.file.ReadAt(body, i.at)
-	return body, err
+// segments reads pieces of logs.
+func (s *spool) segments(items []spooled) ([]assignment.Segment, error) {
+	list := make([]assignment.Segment, len(items))
+	for n, i := range items {
+		list[n] = i.head
+		list[n].Body = make([]byte, i.length)
+		if _, err := s.file.ReadAt(list[n].Body, i.at); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
 }
 
 // done forgets what has been told.
-func (s *spool) done(i spooled) {
+func (s *spool) done(items []spooled) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if i.report != nil {
+	if items[0].report != nil {
 		return
 	}
-	if s.untold--; s.untold == 0 {
+	if s.untold -= len(items); s.untold == 0 {
 		s.size = 0
 	}
 }
@@ -84,7 +89,7 @@ func (s *spool) event(e assignment.Event) {
 	s.push(spooled{report: &assignment.Report{Key: s.key, Number: s.number, Events: []assignment.Event{e}}})
 }
 
-func (s *spool) segment(g runner.Segment) {
+func (s *spool) segment(g assignment.Segment) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.write(g.Body); err != nil {
@@ -120,25 +125,38 @@ func (s *spool) end() {
 	}
 }
 
-// next waits for the next item; false when all is told or ctx ends.
-func (s *spool) next(ctx context.Context) (spooled, bool) {
+// next waits for what comes next: a report, or as many pieces of logs as may be told at once. None when all
+// is told or ctx ends.
+func (s *spool) next(ctx context.Context) []spooled {
 	for {
 		s.mu.Lock()
-		if len(s.items) > 0 {
-			item := s.items[0]
-			s.items = s.items[1:]
-			s.mu.Unlock()
-			return item, true
-		}
-		ended := s.ended
+		n := s.together()
+		items, ended := s.items[:n:n], s.ended
+		s.items = s.items[n:]
 		s.mu.Unlock()
-		if ended {
-			return spooled{}, false
+		if n > 0 || ended {
+			return items
 		}
 		select {
 		case <-ctx.Done():
-			return spooled{}, false
+			return nil
 		case <-s.wake:
 		}
 	}
+}
+
+// together is how many of the items may be told at once.
+func (s *spool) together() (n int) {
+	bytes := int64(0)
+	for _, i := range s.items {
+		bytes += i.length
+		if n > 0 && (i.report != nil || n == assignment.MostSegments || bytes > assignment.MostSegmentBytes) {
+			break
+		}
+		n++
+		if i.report != nil {
+			break
+		}
+	}
+	return n
 }

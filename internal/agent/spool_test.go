@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -27,42 +28,39 @@ func TestSpoolKeepsOrder(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.event(assignment.Event{Kind: assignment.RunStarted})
-	s.segment(runner.Segment{Seq: 1, Body: []byte("one")})
+	s.segment(assignment.Segment{Seq: 1, Body: []byte("one")})
 	s.event(assignment.Event{Kind: assignment.RunEnded, State: progress.Passed})
 	s.end()
 	var told []string
 	for {
-		item, ok := s.next(t.Context())
-		if !ok {
+		items := s.next(t.Context())
+		if len(items) == 0 {
 			break
 		}
-		if item.report != nil {
+		if item := items[0]; item.report != nil {
 			told = append(told, string(item.report.Events[0].Kind))
 			if item.report.Number != int64(len(told)+1)/2 || item.report.Fence != 3 {
 				t.Errorf("report %+v", item.report)
 			}
 			continue
 		}
-		body, err := s.body(item)
-		if err != nil || string(body) != "one" {
-			t.Error(string(body), err)
+		if bodies := bodies(t, s, items); bodies != "one" {
+			t.Error(bodies)
 		}
 		told = append(told, "log")
-		s.done(item)
+		s.done(items)
 	}
 	if len(told) != 3 || told[0] != "started" || told[1] != "log" || told[2] != "ended" {
 		t.Errorf("told %v", told)
 	}
 	for range 3 { // the file begins anew, for nothing of it is wanted any more
-		s.segment(runner.Segment{Seq: 2, Body: []byte("two")})
-		s.segment(runner.Segment{Seq: 3, Body: []byte("three")})
-		for _, want := range []string{"two", "three"} {
-			item, _ := s.next(t.Context())
-			if body, err := s.body(item); err != nil || string(body) != want {
-				t.Errorf("%q %v", body, err)
-			}
-			s.done(item)
+		s.segment(assignment.Segment{Seq: 2, Body: []byte("two")})
+		s.segment(assignment.Segment{Seq: 3, Body: []byte("three")})
+		items := s.next(t.Context())
+		if bodies := bodies(t, s, items); bodies != "two three" {
+			t.Error(bodies)
 		}
+		s.done(items)
 	}
 	if info, err := os.Stat(filepath.Join(dir, "log")); err != nil || info.Size() != 8 {
 		t.Errorf("the file has %d bytes: %v", info.Size(), err)
@@ -73,16 +71,52 @@ func TestSpoolKeepsOrder(t *testing.T) {
 	}
 }
 
+func bodies(t *testing.T, s *spool, items []spooled) string {
+	t.Helper()
+	segments, err := s.segments(items)
+	if err != nil {
+		t.Error(err)
+	}
+	var list []string
+	for _, g := range segments {
+		list = append(list, string(g.Body))
+	}
+	return strings.Join(list, " ")
+}
+
+// Pieces of logs are told together as long as the service takes so many, a report on its own.
+func TestSpoolTellsTogether(t *testing.T) {
+	s, _ := newSpool(t.TempDir(), assignment.Key{})
+	for range assignment.MostSegments + 6 {
+		s.segment(assignment.Segment{Body: []byte("x")})
+	}
+	s.event(assignment.Event{Kind: assignment.RunEnded})
+	s.event(assignment.Event{Kind: assignment.RunStarted})
+	for range 3 {
+		s.segment(assignment.Segment{Body: make([]byte, assignment.MostSegmentBytes/2)})
+	}
+	s.segment(assignment.Segment{Body: make([]byte, 2*assignment.MostSegmentBytes)})
+	s.segment(assignment.Segment{Body: []byte("x")})
+	s.end()
+	var told []int
+	for items := s.next(t.Context()); len(items) > 0; items = s.next(t.Context()) {
+		told = append(told, len(items))
+	}
+	if want := []int{assignment.MostSegments, 6, 1, 1, 2, 1, 1, 1}; !slices.Equal(told, want) {
+		t.Errorf("told %v, want %v", told, want)
+	}
+}
+
 func TestSpoolWaitsAndGivesUp(t *testing.T) {
 	s, _ := newSpool(t.TempDir(), assignment.Key{})
 	got := make(chan bool)
-	go func() { _, ok := s.next(t.Context()); got <- ok }()
+	go func() { got <- len(s.next(t.Context())) > 0 }()
 	s.event(assignment.Event{})
 	if !<-got {
 		t.Error("an item came, and was not given")
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	go func() { _, ok := s.next(ctx); got <- ok }()
+	go func() { got <- len(s.next(ctx)) > 0 }()
 	cancel()
 	if <-got {
 		t.Error("something was given out of nothing")
@@ -96,11 +130,11 @@ func TestSpoolOnBrokenDisk(t *testing.T) {
 	if err := os.RemoveAll(dir); err != nil {
 		t.Fatal(err)
 	}
-	s.segment(runner.Segment{Seq: 1, Body: []byte("x")})
+	s.segment(assignment.Segment{Seq: 1, Body: []byte("x")})
 	s.event(assignment.Event{Kind: assignment.RunEnded})
-	item, ok := s.next(t.Context())
-	if !ok || item.report == nil || len(item.report.Events[0].Notes) != 1 {
-		t.Errorf("%+v", item.report)
+	items := s.next(t.Context())
+	if len(items) != 1 || items[0].report == nil || len(items[0].report.Events[0].Notes) != 1 {
+		t.Errorf("%+v", items)
 	}
 }
 

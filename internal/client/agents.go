@@ -58,11 +58,14 @@ func (c *Client) Report(ctx context.Context, r assignment.Report) error {
 	return c.Call(ctx, http.MethodPost, "/agents/report", r, nil)
 }
 
-// Log sends a piece of a log.
-func (c *Client) Log(ctx context.Context, s assignment.Segment, body []byte) error {
-	q := url.Values{"build": {s.Build}, "chain": {fmt.Sprint(s.Chain)}, "fence": {fmt.Sprint(s.Fence)}, "run": {fmt.Sprint(s.Run)},
-		"seq": {fmt.Sprint(s.Seq)}, "first": {fmt.Sprint(s.First)}, "lines": {fmt.Sprint(s.Lines)}}
-	r, err := c.request(ctx, http.MethodPost, "/agents/log?"+q.Encode(), bytes.NewReader(body))
+// Log sends pieces of logs, in order.
+func (c *Client) Log(ctx context.Context, k assignment.Key, segments []assignment.Segment) error {
+	q := url.Values{"build": {k.Build}, "chain": {fmt.Sprint(k.Chain)}, "fence": {fmt.Sprint(k.Fence)}}
+	var body bytes.Buffer
+	if err := assignment.WriteSegments(&body, segments); err != nil {
+		return err
+	}
+	r, err := c.request(ctx, http.MethodPost, "/agents/log?"+q.Encode(), &body)
 	if err != nil {
 		return err
 	}

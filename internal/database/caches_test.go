@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"oskeld.dev/oskeld/internal/core/admit"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/cache"
 )
 
@@ -72,11 +73,13 @@ func TestLogBlobs(t *testing.T) {
 	ctx := t.Context()
 	h := newHeath(t, "logblobs")
 	b, _ := h.build(ctx)
-	for seq := range int64(3) {
-		added, err := h.AddSegment(ctx, b.ID, Segment{Run: 0, Fence: 1, Seq: seq + 1, First: seq*10 + 1, Lines: 10, Body: []byte("body")})
-		if h.must(err); !added {
-			t.Fatal(seq)
-		}
+	segments := make([]assignment.Segment, 3)
+	for i := range segments {
+		segments[i] = assignment.Segment{Seq: int64(i + 1), First: int64(i*10 + 1), Lines: 10, Body: []byte("body")}
+	}
+	added, err := h.AddSegments(ctx, b.ID, 1, segments)
+	if h.must(err); len(added) != 3 {
+		t.Fatal(added)
 	}
 	open, err := h.OpenLogs(ctx, b.ID)
 	if h.must(err); len(open) != 1 || open[0] != (LogKey{0, 1}) {
@@ -86,7 +89,7 @@ func TestLogBlobs(t *testing.T) {
 	for range 2 { // the second time as an errand that was cut off does
 		h.must(h.AddLogBlob(ctx, b.ID, log))
 	}
-	if added, err := h.AddSegment(ctx, b.ID, Segment{Run: 0, Fence: 1, Seq: 3, First: 21, Lines: 10, Body: []byte("body")}); err != nil || added {
+	if added, err := h.AddSegments(ctx, b.ID, 1, segments[2:]); err != nil || len(added) > 0 {
 		t.Errorf("a late segment was taken: %v", err)
 	}
 	got, ok, err := h.LogBlobOf(ctx, b.ID, LogKey{0, 1})

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/facts"
 	"oskeld.dev/oskeld/internal/core/fault"
 	"oskeld.dev/oskeld/internal/core/language"
@@ -251,10 +252,13 @@ func TestSegments(t *testing.T) {
 	ctx := t.Context()
 	h := newHeath(t, "segments")
 	b, _ := h.build(ctx)
-	for _, seq := range []int64{1, 2, 2, 1, 3} {
-		added, err := h.AddSegment(ctx, b.ID, Segment{Run: 0, Fence: 1, Seq: seq, First: (seq-1)*10 + 1, Lines: 10, Body: []byte{byte(seq)}})
+	for _, seqs := range [][]int64{{1}, {1, 2}, {2}, {1}, {2, 3, 3}, {3, 1}} {
+		var segments []assignment.Segment
+		for _, seq := range seqs {
+			segments = append(segments, assignment.Segment{Seq: seq, First: (seq-1)*10 + 1, Lines: 10, Body: []byte{byte(seq)}})
+		}
+		_, err := h.AddSegments(ctx, b.ID, 1, segments)
 		h.must(err)
-		_ = added
 	}
 	list, err := h.SegmentsAfter(ctx, b.ID, 0, 10)
 	if err != nil || len(list) != 3 {

@@ -4,7 +4,9 @@ import (
 	"context"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"oskeld.dev/oskeld/internal/core/artifact"
+	"oskeld.dev/oskeld/internal/core/assignment"
 )
 
 // Segment is a piece of a stage run's log: Lines lines from number First on, compressed. At is
@@ -19,27 +21,47 @@ type Segment struct {
 	Body  []byte
 }
 
-// AddSegment keeps a segment; one that is there already, or whose log has ended and is a blob, is left as
-// it is, and gives false. Its place in the build is taken under a lock on the build, so readers that follow
-// by place miss none.
-func (db *DB) AddSegment(ctx context.Context, build uuid.UUID, s Segment) (added bool, err error) {
+// AddSegments keeps segments of logs under a fence, and gives those that are new: one that is there already,
+// or whose log has ended and is a blob, is left as it is. Their places in the build are taken under a lock on
+// the build, so readers that follow by place miss none.
+func (db *DB) AddSegments(ctx context.Context, build uuid.UUID, fence int64, list []assignment.Segment) (added []assignment.Segment, err error) {
 	err = db.Change(ctx, func(tx *DB) error {
-		there, err := column[int64](ctx, tx, `select seq from log_segment where build = $1 and run = $2 and fence = $3 and seq = $4
-			union all select 0 from log_blob where build = $1 and run = $2 and fence = $3
-			union all select 0 from log_part where build = $1 and run = $2 and fence = $3 and lines >= $5`, build, s.Run, s.Fence, s.Seq, s.First)
-		if err != nil || len(there) > 0 {
-			return err
-		}
 		var at int64
-		if err := tx.q.QueryRow(ctx, `update build set log_at = log_at + 1 where id = $1 returning log_at`, build).Scan(&at); err != nil {
+		if err := tx.q.QueryRow(ctx, `select log_at from build where id = $1 for no key update`, build).Scan(&at); err != nil {
 			return err
 		}
-		tag, err := tx.q.Exec(ctx, `insert into log_segment (build, run, fence, seq, at, first, lines, body) values ($1, $2, $3, $4, $5, $6, $7, $8)
-			on conflict (build, run, fence, seq) do nothing`, build, s.Run, s.Fence, s.Seq, at, s.First, s.Lines, s.Body)
-		added = tag.RowsAffected() == 1
-		return err
+		if added, err = tx.newSegments(ctx, build, fence, list); err != nil || len(added) == 0 {
+			return err
+		}
+		var add pgx.Batch
+		for _, s := range added {
+			at++
+			add.Queue(`insert into log_segment (build, run, fence, seq, at, first, lines, body) values ($1, $2, $3, $4, $5, $6, $7, $8)
+				on conflict do nothing`, // of one that stands twice in the list
+				build, s.Run, fence, s.Seq, at, s.First, s.Lines, s.Body)
+		}
+		add.Queue(`update build set log_at = $2 where id = $1`, build, at)
+		return tx.sendBatch(ctx, &add).Close()
 	})
 	return added, err
+}
+
+// newSegments are those of a list that are neither segments nor in blobs.
+func (db *DB) newSegments(ctx context.Context, build uuid.UUID, fence int64, list []assignment.Segment) ([]assignment.Segment, error) {
+	runs, seqs, firsts := make([]int, len(list)), make([]int64, len(list)), make([]int64, len(list))
+	for i, s := range list {
+		runs[i], seqs[i], firsts[i] = s.Run, s.Seq, s.First
+	}
+	places, err := column[int](ctx, db, `select place from unnest($3::int[], $4::bigint[], $5::bigint[]) with ordinality as n (run, seq, first, place)
+		where not exists (select from log_segment g where g.build = $1 and g.run = n.run and g.fence = $2 and g.seq = n.seq)
+		and not exists (select from log_blob b where b.build = $1 and b.run = n.run and b.fence = $2)
+		and not exists (select from log_part p where p.build = $1 and p.run = n.run and p.fence = $2 and p.lines >= n.first)
+		order by place`, build, fence, runs, seqs, firsts)
+	fresh := make([]assignment.Segment, len(places))
+	for i, place := range places {
+		fresh[i] = list[place-1]
+	}
+	return fresh, err
 }
 
 const segmentColumns = `run, fence, seq, at, first, lines, body from log_segment`

@@ -373,7 +373,7 @@ func (x *run) event(fence int64, e assignment.Event) {
 	}
 }
 
-func (x *run) segment(s runner.Segment) {
+func (x *run) segment(s assignment.Segment) {
 	if x.watch.Lines == nil {
 		return
 	}

@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/logtext"
 	"oskeld.dev/oskeld/internal/core/view"
 )
@@ -20,12 +21,12 @@ type printer struct {
 	intake    *intake
 	log       *runLog
 	letGo     chan struct{}
-	sent      []Segment
+	sent      []assignment.Segment
 }
 
 func newPrinter(dir string) *printer {
 	p := &printer{letGo: make(chan struct{})}
-	p.log = newRunLog(0, time.Now(), nil, func(s Segment) { <-p.letGo; p.sent = append(p.sent, s) })
+	p.log = newRunLog(0, time.Now(), nil, func(s assignment.Segment) { <-p.letGo; p.sent = append(p.sent, s) })
 	p.intake = newIntake(dir, p.log)
 	p.out = intakeWriter{p.intake, p.log.stream(0, false)}
 	p.errs = intakeWriter{p.intake, p.log.stream(0, true)}

@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/logtext"
 	"oskeld.dev/oskeld/internal/core/mask"
 )
@@ -23,21 +24,12 @@ const (
 	segmentDelay = 50 * time.Millisecond
 )
 
-// Segment is a piece of a stage run's log: Lines lines from number First on, packed by logtext.
-type Segment struct {
-	Run   int
-	Seq   int64
-	First int64
-	Lines int
-	Body  []byte
-}
-
 // runLog numbers the lines of one stage run and gathers them into segments, which go out when
 // they are full or a moment old.
 type runLog struct {
 	run     int
 	began   time.Time
-	out     func(Segment)
+	out     func(assignment.Segment)
 	mu      sync.Mutex
 	raw     []byte
 	lines   int
@@ -49,7 +41,7 @@ type runLog struct {
 	secrets []string
 }
 
-func newRunLog(run int, began time.Time, secrets []string, out func(Segment)) *runLog {
+func newRunLog(run int, began time.Time, secrets []string, out func(assignment.Segment)) *runLog {
 	return &runLog{run: run, began: began, out: out, next: 1, secrets: secrets}
 }
 
@@ -120,7 +112,7 @@ func (l *runLog) send() {
 		return
 	}
 	l.seq++
-	l.out(Segment{Run: l.run, Seq: l.seq, First: l.next, Lines: l.lines, Body: logtext.Pack(l.raw)})
+	l.out(assignment.Segment{Run: l.run, Seq: l.seq, First: l.next, Lines: l.lines, Body: logtext.Pack(l.raw)})
 	l.next += int64(l.lines)
 	l.raw, l.lines = l.raw[:0], 0
 }

@@ -8,10 +8,11 @@ import (
 	"testing/synctest"
 	"time"
 
+	"oskeld.dev/oskeld/internal/core/assignment"
 	"oskeld.dev/oskeld/internal/core/logtext"
 )
 
-func gather(t *testing.T, segments []Segment) (lines []string) {
+func gather(t *testing.T, segments []assignment.Segment) (lines []string) {
 	t.Helper()
 	for i, s := range segments {
 		if s.Seq != int64(i+1) || s.First != int64(len(lines)+1) {
@@ -33,9 +34,9 @@ func TestSegments(t *testing.T) {
 	_, _ = logtext.Unpack(logtext.Pack(nil), 1) // made out here, the packers may be used in any bubble
 	synctest.Test(t, func(t *testing.T) {
 		var mu sync.Mutex // a timer sends, too
-		var sent []Segment
-		out := func() []Segment { mu.Lock(); defer mu.Unlock(); return sent }
-		l := newRunLog(3, time.Now(), nil, func(s Segment) { mu.Lock(); defer mu.Unlock(); sent = append(sent, s) })
+		var sent []assignment.Segment
+		out := func() []assignment.Segment { mu.Lock(); defer mu.Unlock(); return sent }
+		l := newRunLog(3, time.Now(), nil, func(s assignment.Segment) { mu.Lock(); defer mu.Unlock(); sent = append(sent, s) })
 		l.line(0, 0, false, []byte("one"))
 		if len(out()) != 0 {
 			t.Error("a line went out alone at once")
@@ -56,8 +57,8 @@ func TestSegments(t *testing.T) {
 }
 
 func TestStreamsAreSplitMaskedAndCut(t *testing.T) {
-	var out []Segment
-	l := newRunLog(0, time.Now(), []string{"bees-know"}, func(s Segment) { out = append(out, s) })
+	var out []assignment.Segment
+	l := newRunLog(0, time.Now(), []string{"bees-know"}, func(s assignment.Segment) { out = append(out, s) })
 	s := l.stream(0, false)
 	for _, part := range []string{"a\nb", "c bees-", "know d\r\n", "bad \xff\n", "tail"} {
 		s.write(0, []byte(part))

@@ -47,7 +47,7 @@ type Machine struct {
 // as long as sending takes.
 type Hooks struct {
 	Event   func(assignment.Event)
-	Segment func(Segment)
+	Segment func(assignment.Segment)
 	// Send makes files' bytes known to the service; paths are absolute.
 	Send func(ctx context.Context, files []SendFile) error
 	// FindCache looks for directories that an earlier build saved; nil where nothing is kept.
@@ -163,7 +163,7 @@ func (c *chain) run(ctx context.Context, run assignment.Run, states []progress.S
 	}
 	hooks := c.hooks
 	if run.Passed { // its first results stand
-		hooks.Event, hooks.Segment = func(assignment.Event) {}, func(Segment) {}
+		hooks.Event, hooks.Segment = func(assignment.Event) {}, func(assignment.Segment) {}
 		hooks.Send = nil
 	}
 	began := time.Now()

@@ -14,33 +14,38 @@ import (
 	"oskeld.dev/oskeld/internal/database"
 )
 
-// AddSegment keeps a piece of a stage run's log. The same piece again changes nothing; one under
-// an old fence is a conflict.
-func (s *Service) AddSegment(ctx context.Context, agent database.Agent, seg assignment.Segment, body []byte) error {
-	id, err := uuid.Parse(seg.Build)
+// AddSegments keeps pieces of an assignment's logs, all or none. The same piece again changes nothing; one
+// under an old fence is a conflict.
+func (s *Service) AddSegments(ctx context.Context, agent database.Agent, key assignment.Key, segments []assignment.Segment) error {
+	id, err := uuid.Parse(key.Build)
 	if err != nil {
-		return fault.Missing("no build %s", seg.Build)
+		return fault.Missing("no build %s", key.Build)
 	}
-	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: seg.Chain}, seg.Fence, agent.ID); err != nil {
+	if _, err := s.DB.ReportCounter(ctx, database.ChainKey{Build: id, Index: key.Chain}, key.Fence, agent.ID); err != nil {
 		return err
 	}
-	lines, err := logtext.Count(body)
-	if err != nil {
+	for _, g := range segments {
+		lines, err := logtext.Count(g.Body)
+		if err != nil {
+			return err
+		}
+		if lines != g.Lines {
+			return fault.Invalid("the segment holds %d lines, its head says %d", lines, g.Lines)
+		}
+	}
+	added, err := s.DB.AddSegments(ctx, id, key.Fence, segments)
+	if err != nil || len(added) == 0 {
 		return err
 	}
-	if lines != seg.Lines {
-		return fault.Invalid("the segment holds %d lines, its head says %d", lines, seg.Lines)
-	}
-	added, err := s.DB.AddSegment(ctx, id, database.Segment{Run: seg.Run, Fence: seg.Fence, Seq: seg.Seq, First: seg.First, Lines: seg.Lines, Body: body})
-	if added {
-		s.Hub.Tell(TopicLog(seg.Build))
-		if k := (database.LogKeyOf{Build: id, LogKey: database.LogKey{Run: seg.Run, Fence: seg.Fence}}); s.logs.add(k, len(body)) {
+	s.Hub.Tell(TopicLog(key.Build))
+	for _, g := range added {
+		if k := (database.LogKeyOf{Build: id, LogKey: database.LogKey{Run: g.Run, Fence: key.Fence}}); s.logs.add(k, len(g.Body)) {
 			if err := s.shorten(ctx, k); err != nil { // it stays in the database, and is tried again
-				s.Log.Warn("the older text of a log could not be moved out of the database", "build", id, "run", seg.Run, "error", err)
+				s.Log.Warn("the older text of a log could not be moved out of the database", "build", id, "run", g.Run, "error", err)
 			}
 		}
 	}
-	return err
+	return nil
 }
 
 // FromNow is the place in a build's log at which nothing has been missed yet.

@@ -19,6 +19,9 @@ const holdCall = 25 * time.Second
 // mostReport is the largest report of an agent, in bytes: it lists each carried and delivered file.
 const mostReport = 64 << 20
 
+// mostSegments is the most of one call that sends segments of logs, in bytes, with their heads.
+const mostSegments = max(logtext.MostRaw, assignment.MostSegmentBytes) + assignment.MostSegments*256
+
 // agents is the protocol between agents and the service.
 func (s *Server) agents() {
 	svc := s.service
@@ -84,15 +87,29 @@ func (s *Server) agents() {
 		return c.JSON(done{true})
 	})
 	s.add(service.AsAgent, fiber.MethodPost, "/agents/log", func(ctx context.Context, c fiber.Ctx, a service.Actor) error {
-		seg := assignment.Segment{Key: assignment.Key{Build: strings.Clone(c.Query("build")), Chain: fiber.Query[int](c, "chain"), Fence: fiber.Query[int64](c, "fence")},
-			Run: fiber.Query[int](c, "run"), Seq: fiber.Query[int64](c, "seq"), First: fiber.Query[int64](c, "first"), Lines: fiber.Query[int](c, "lines")}
-		body, err := io.ReadAll(limited(bodyOf(c), logtext.MostRaw))
+		key := assignment.Key{Build: strings.Clone(c.Query("build")), Chain: fiber.Query[int](c, "chain"), Fence: fiber.Query[int64](c, "fence")}
+		segments, err := segmentsOf(c)
 		if err != nil {
-			return fault.Invalid("the segment broke off").Because(err)
+			return err
 		}
-		if err := svc.AddSegment(ctx, *a.Agent, seg, body); err != nil {
+		if err := svc.AddSegments(ctx, *a.Agent, key, segments); err != nil {
 			return err
 		}
 		return c.JSON(done{true})
 	})
+}
+
+// segmentsOf reads the segments of a call. Agents of 0.1.0 send one at a time, its head in the query.
+func segmentsOf(c fiber.Ctx) ([]assignment.Segment, error) {
+	body := limited(bodyOf(c), mostSegments)
+	seq := fiber.Query[int64](c, "seq")
+	if seq == 0 {
+		return assignment.ReadSegments(body)
+	}
+	one := assignment.Segment{Run: fiber.Query[int](c, "run"), Seq: seq, First: fiber.Query[int64](c, "first"), Lines: fiber.Query[int](c, "lines")}
+	var err error
+	if one.Body, err = io.ReadAll(body); err != nil {
+		return nil, fault.Invalid("the segment broke off").Because(err)
+	}
+	return []assignment.Segment{one}, nil
 }

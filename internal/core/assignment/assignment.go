@@ -130,15 +130,6 @@ type Report struct {
 	Events []Event `json:"events"`
 }
 
-// Segment heads a piece of a log; its body is made by package logtext.
-type Segment struct {
-	Key
-	Run   int   `json:"run"`
-	Seq   int64 `json:"seq"`
-	First int64 `json:"first"`
-	Lines int   `json:"lines"`
-}
-
 // Call is what an agent says of itself when it asks for work or beats.
 type Call struct {
 	Facts  facts.Facts `json:"facts"`
