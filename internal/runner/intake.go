@@ -125,7 +125,9 @@ func (i *intake) handle() {
 		}
 		i.mu.Lock()
 		outrun := i.taken < i.size && i.came-came > int64(len(p.bytes))
-		i.dropped = i.dropped || i.log.full()
+		if i.log.full() {
+			i.drop()
+		}
 		i.mu.Unlock()
 		if outrun {
 			select {
@@ -143,8 +145,6 @@ func (i *intake) take(p *pile) (came int64, more bool) {
 	defer i.mu.Unlock()
 	for {
 		switch {
-		case i.dropped:
-			i.memory, i.inFile, i.taken = pile{}, pile{}, i.size
 		case len(i.memory.bytes) > 0:
 			*p, i.memory = i.memory, pile{p.bytes[:0], p.pieces[:0]}
 			i.changed.Broadcast()
@@ -176,10 +176,23 @@ func (i *intake) takeFile(p *pile) {
 		p.bytes, p.pieces = []byte(text), []piece{{p.pieces[0].from, p.pieces[0].at, len(text)}}
 	}
 	if i.taken += int64(bytes); i.taken == i.size {
-		i.taken, i.size, i.broken, i.inFile.pieces = 0, 0, false, nil
-		_ = i.file.Truncate(0)
-		i.changed.Broadcast()
+		i.emptyFile()
 	}
+}
+
+// emptyFile begins the file anew.
+func (i *intake) emptyFile() {
+	i.taken, i.size, i.broken, i.inFile.pieces = 0, 0, false, nil
+	if i.file != nil {
+		_ = i.file.Truncate(0)
+	}
+	i.changed.Broadcast()
+}
+
+// drop forgets what has not been handled, and all that comes.
+func (i *intake) drop() {
+	i.dropped, i.memory = true, pile{}
+	i.emptyFile()
 }
 
 // close waits until all has been handled; nothing is written afterwards. Once lost is closed nobody wants
@@ -193,7 +206,7 @@ func (i *intake) close(lost <-chan struct{}) {
 	case <-i.done:
 	case <-lost:
 		i.mu.Lock()
-		i.dropped = true
+		i.drop()
 		i.mu.Unlock()
 		<-i.done
 	}

@@ -148,3 +148,26 @@ func TestPrintingForNobody(t *testing.T) {
 		t.Errorf("%d lines", len(lines))
 	}
 }
+
+// A step that waits for room goes on once its log is cut.
+func TestPrintingGoesOnAfterTheCut(t *testing.T) {
+	_, _ = logtext.Unpack(logtext.Pack(nil), 1)
+	synctest.Test(t, func(t *testing.T) {
+		p := newPrinter("/there is no such directory")
+		p.log.size = MostLog - 250_000 // just beyond the first segment, at which the log waits
+		printed := make(chan struct{})
+		go func() { defer close(printed); p.print(t, p.out, 0, manyLines) }()
+		synctest.Wait()
+		select {
+		case <-printed:
+			t.Fatal("nothing waits")
+		default:
+		}
+		close(p.letGo)
+		<-printed
+		p.intake.close(nil)
+		if lines := p.lines(t); len(lines) != 2501 {
+			t.Errorf("%d lines", len(lines))
+		}
+	})
+}
