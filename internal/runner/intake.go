@@ -10,8 +10,8 @@ import (
 
 // Bounds of an intake. A step waits while it has printed more than both hold.
 const (
-	intakeMemory = 1 << 20 // bytes
-	intakeFile   = MostLog // bytes
+	intakeMemory = 1 << 20   // bytes
+	intakeFile   = 256 << 20 // bytes
 	intakeTake   = 256 << 10
 	intakePause  = 50 * time.Millisecond
 )
