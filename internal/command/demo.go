@@ -27,7 +27,7 @@ import (
 )
 
 // demoFormat is the shape of the demo's directory; another one is made anew.
-const demoFormat = 5
+const demoFormat = 6
 
 // demoMark is the file by which a directory is known as a demo's.
 type demoMark struct {

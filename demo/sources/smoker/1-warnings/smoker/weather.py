@@ -3,12 +3,13 @@
 import json
 import os
 
-KEPT = ".weather"
+KEPT = ".weather/hours.json"
 
 
 def warm_hours():
     """Give the hours in which swarms may leave. The first call only fetches."""
     if not os.path.exists(KEPT):
+        os.makedirs(os.path.dirname(KEPT), exist_ok=True)
         with open(KEPT, "w") as file:
             json.dump(list(range(10, 16)), file)
         return []
