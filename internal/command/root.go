@@ -39,6 +39,7 @@ type cli struct {
 	service string
 	json    bool
 	quiet   bool
+	begun   bool // arguments and flags were as the command takes them
 }
 
 // Main runs the command line and gives the exit code.
@@ -56,7 +57,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errs)
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
 	if err == nil {
 		return exitDone
 	}
@@ -65,6 +66,13 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) 
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		return 130
+	}
+	if _, told := errors.AsType[*fault.Error](err); !told && !c.begun {
+		hint := fmt.Sprintf("write %s; %s --help tells more", cmd.UseLine(), cmd.CommandPath())
+		if cmd.HasSubCommands() {
+			hint = cmd.CommandPath() + " --help lists the commands"
+		}
+		err = fault.Invalid("%v", err).Hint("%s", hint)
 	}
 	c.showError(err)
 	return exitCode(err)
@@ -103,6 +111,13 @@ func (c *cli) root() *cobra.Command {
 		Long:         "Oskeld runs staged pipelines on build agents, names and stores what they make,\npromotes the same bytes from store to store, and traces every file back.",
 		SilenceUsage: true, SilenceErrors: true, Version: service.Version,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		if err := cmd.ValidateRequiredFlags(); err != nil {
+			return err
+		}
+		c.begun = true
+		return nil
 	}
 	flags := root.PersistentFlags()
 	flags.StringVar(&c.service, "service", "", "address of the service (OSKELD_SERVICE; else the one of oskeld login)")
