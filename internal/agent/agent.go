@@ -107,7 +107,7 @@ func Join(ctx context.Context, o Options) (*Agent, error) {
 	if o.Box, err = o.Box.Ready(ctx); err != nil {
 		return nil, err
 	}
-	a := &Agent{Options: o, holds: map[int64]held{}, moved: make(chan struct{}, 1), kept: &kept{dir: filepath.Join(o.Dir, "kept"), most: o.KeepBytes},
+	a := &Agent{Options: o, holds: map[int64]held{}, moved: make(chan struct{}, 1), kept: newKept(filepath.Join(o.Dir, "kept"), o.KeepBytes),
 		machine: runner.Machine{Dir: o.Dir, Program: o.Program, Service: o.Service, Env: o.Env, Box: o.Box}}
 	a.look(ctx)
 	path := filepath.Join(o.Dir, "agent.json")

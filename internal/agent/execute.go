@@ -34,6 +34,7 @@ func (a *Agent) execute(ctx context.Context, as assignment.Assignment, lose cont
 		}
 		told <- err
 	}()
+	a.kept.makeRoom()
 	stage := a.client.With(as.Token)
 	a.mu.Lock()
 	machine := a.machine

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/shirou/gopsutil/v4/disk"
 	"golang.org/x/sync/singleflight"
 	"oskeld.dev/oskeld/internal/core/fault"
 )
@@ -25,6 +27,7 @@ import (
 type kept struct {
 	dir  string
 	most int64
+	free func() int64 // bytes that the disk takes yet
 
 	getting  singleflight.Group
 	sweeping sync.Mutex
@@ -35,6 +38,17 @@ const (
 	bundled   = "bundle-"
 	temporary = "part-"
 )
+
+// newKept keeps at most most bytes in a directory.
+func newKept(dir string, most int64) *kept {
+	return &kept{dir: dir, most: most, free: func() int64 {
+		usage, err := disk.Usage(dir)
+		if err != nil {
+			return math.MaxInt64 >> 1 // a system that does not say
+		}
+		return int64(usage.Free)
+	}}
+}
 
 func (k *kept) at(name string) string { return filepath.Join(k.dir, name) }
 
@@ -140,8 +154,15 @@ func (k *kept) addFile(name, path string) {
 // forget removes what turned out to be damaged.
 func (k *kept) forget(name string) { os.Remove(k.at(name)) }
 
-// sweep removes what was used longest ago until no more than most bytes are kept, and what was left half
-// written a day ago.
+// makeRoom leaves steps at least as much of the disk as is kept.
+func (k *kept) makeRoom() {
+	if k.free() < k.most {
+		k.sweep(k.most)
+	}
+}
+
+// sweep removes what was used longest ago until no more than most bytes are kept, nor more than the disk takes
+// yet, and what was left half written a day ago.
 func (k *kept) sweep(most int64) {
 	k.sweeping.Lock()
 	defer k.sweeping.Unlock()
@@ -162,6 +183,7 @@ func (k *kept) sweep(most int64) {
 		}
 	}
 	slices.SortFunc(all, func(a, b os.FileInfo) int { return a.ModTime().Compare(b.ModTime()) })
+	most = min(most, (size+k.free())/2)
 	for _, info := range all {
 		if size <= most {
 			return

@@ -27,7 +27,7 @@ type hold struct {
 }
 
 func newHold(t *testing.T, most int64) *hold {
-	return &hold{kept: &kept{dir: filepath.Join(t.TempDir(), "kept"), most: most}, t: t, bytes: map[string]string{}}
+	return &hold{kept: newKept(filepath.Join(t.TempDir(), "kept"), most), t: t, bytes: map[string]string{}}
 }
 
 func (h *hold) name(text string) string {
@@ -151,6 +151,28 @@ func TestKeptOnFullDisk(t *testing.T) {
 	if _, err := h.get(t.Context(), h.name("never"), func(io.Writer) error { return syscall.ENOSPC }); !errors.Is(err, syscall.ENOSPC) {
 		t.Error(err)
 	}
+}
+
+// Steps find at least as much room as is taken by what is kept.
+func TestKeptLeavesRoom(t *testing.T) {
+	h := newHold(t, 1<<20)
+	var free atomic.Int64
+	free.Store(1 << 30)
+	h.free = free.Load
+	old, newer := h.name("heather"), h.name("ling and heather")
+	h.wants(old, true)
+	past := time.Now().Add(-time.Minute)
+	if err := os.Chtimes(h.at(old), past, past); err != nil {
+		t.Fatal(err)
+	}
+	h.wants(newer, true)
+	free.Store(9) // with the 23 that are kept there is room for 32
+	h.makeRoom()
+	h.wants(newer, false)
+	free.Store(16)
+	h.makeRoom()
+	h.wants(newer, false)
+	h.wants(old, true)
 }
 
 // Those that want the same at once wait for the first, and go on by themselves when it fails.
