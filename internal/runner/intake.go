@@ -8,11 +8,11 @@ import (
 	"time"
 )
 
-// Bounds of an intake. A step waits while it has printed more than both hold.
+// Bounds of an intake. A step waits while it has printed more than memory and file hold.
 const (
 	intakeMemory = 1 << 20   // bytes
 	intakeFile   = 256 << 20 // bytes
-	intakeTake   = 256 << 10
+	intakeTake   = 256 << 10 // bytes of the file that are handled at a time
 	intakePause  = 50 * time.Millisecond
 )
 
