@@ -157,6 +157,15 @@ func TestInLine(t *testing.T) {
 	}
 }
 
+func TestFew(t *testing.T) {
+	names := []string{"barrow", "heron", "moor", "plover", "lapwing"}
+	for n, want := range []string{"", "barrow", "barrow or heron", "barrow or heron or moor", "barrow or heron or moor or plover", "barrow or heron or moor or 2 more"} {
+		if got := few(names[:n], "or"); got != want {
+			t.Errorf("%d: %q", n, got)
+		}
+	}
+}
+
 func TestCriticalPath(t *testing.T) {
 	at := func(s int) *time.Time { x := time.Unix(int64(s), 0); return &x }
 	runs := []view.StageRun{

@@ -48,7 +48,7 @@ func (s *Service) wants(ctx context.Context, b database.Build, runs []view.Stage
 		a := ahead[r.Chain]
 		switch {
 		case len(open) > 0:
-			r.Wants = "waits for " + strings.Join(open, " and ")
+			r.Wants = "waits for " + few(open, "and")
 		case a.Behind != "":
 			r.Wants = "waits for build " + a.Behind + " of the same branch to end"
 		case a.Alone != "":
@@ -78,13 +78,21 @@ func wantsAgent(b database.Build, need facts.Need, agents []database.Agent, befo
 	}
 	switch {
 	case len(here) > 0 && before > 0:
-		return ordinal(before+1) + " in line for a place on " + strings.Join(here, " or ")
+		return ordinal(before+1) + " in line for a place on " + few(here, "or")
 	case len(here) > 0:
-		return "waits for a place on " + strings.Join(here, " or ")
+		return "waits for a place on " + few(here, "or")
 	case len(fit) > 0:
-		return "waits for " + strings.Join(fit, " or ") + ", away or draining now"
+		return "waits for " + few(fit, "or") + ", away or draining now"
 	}
 	return fmt.Sprintf("waits for an agent with %s; %s", need.Demand, need.Nearest(all))
+}
+
+// few lists names with a word between, and tells of a long list only how many more there are.
+func few(names []string, word string) string {
+	if more := len(names) - 3; more > 1 {
+		names = append(names[:3:3], fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, " "+word+" ")
 }
 
 // ordinal writes 2 as "second", 21 as "21st".
