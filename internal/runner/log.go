@@ -20,7 +20,7 @@ const (
 )
 
 const (
-	segmentBytes = 1 << 18
+	segmentBytes = 256 << 10
 	segmentDelay = 50 * time.Millisecond
 )
 

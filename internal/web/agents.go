@@ -101,14 +101,13 @@ func (s *Server) agents() {
 
 // segmentsOf reads the segments of a call. Agents of 0.1.0 send one at a time, its head in the query.
 func segmentsOf(c fiber.Ctx) ([]assignment.Segment, error) {
-	body := limited(bodyOf(c), mostSegments)
 	seq := fiber.Query[int64](c, "seq")
 	if seq == 0 {
-		return assignment.ReadSegments(body)
+		return assignment.ReadSegments(limited(bodyOf(c), mostSegments))
 	}
 	one := assignment.Segment{Run: fiber.Query[int](c, "run"), Seq: seq, First: fiber.Query[int64](c, "first"), Lines: fiber.Query[int](c, "lines")}
 	var err error
-	if one.Body, err = io.ReadAll(body); err != nil {
+	if one.Body, err = io.ReadAll(limited(bodyOf(c), logtext.MostRaw)); err != nil {
 		return nil, fault.Invalid("the segment broke off").Because(err)
 	}
 	return []assignment.Segment{one}, nil
